@@ -1,0 +1,23 @@
+//! From reference samples to a curve that can be defended.
+//!
+//! [`PolynomialFit`] is least squares with everything one needs to judge it; [`recommend`] compares the straight
+//! line with the quadratic and says which and why; [`Curve`] is what is adopted: it turns a raw reading into a
+//! water content with its uncertainty and says when it is asked beyond its samples. It never changes a reading.
+
+mod curve;
+mod fit;
+mod recommend;
+
+pub use curve::{Curve, CurveError, Estimate};
+pub use fit::{FitError, Intercept, PolynomialFit};
+pub use recommend::{Candidate, Recommendation, recommend};
+
+/// Confidence level of every band that is drawn.
+pub const BAND_LEVEL: f64 = 0.95;
+/// What a factory curve claims for mineral soils, m³/m³; shown beside a custom curve for comparison.
+pub const FACTORY_CLAIM: f64 = 0.03;
+/// Chance at which a sound run would name any of its samples an outlier: the externally studentized residual is held
+/// against Student's t at this level shared among the samples (Bonferroni; Cook & Weisberg 1982, ch. 2.2).
+pub const OUTLIER_LEVEL: f64 = 0.05;
+/// A tin whose bulk density strays further than this from the run's median was packed differently.
+pub const DENSITY_DRIFT: f64 = 0.05;

@@ -1,0 +1,18 @@
+//! The rules of the job and all of its computation.
+//!
+//! Nothing here knows of a database, a page, a file, a clock or a source of randomness: what goes in
+//! decides what comes out, so every rule can be tested on its own.
+//!
+//! * [`units`]: quantities as types, their legal ranges, and the quantities a channel can measure.
+//! * [`sampling`]: reference samples: water content and density of a core, with uncertainty; packing; wetting.
+//! * [`calibration`]: from reference samples to a curve that can be defended, and back to water content.
+//! * [`series`]: what a raw reading means (placement and calibration by date), and series thinned for a screen.
+//! * [`quality`]: tests that find what is wrong with a record, as intervals with evidence and a sentence.
+//! * [`statistics`]: the few robust and parametric estimates that the rooms above share.
+
+pub mod calibration;
+pub mod quality;
+pub mod sampling;
+pub mod series;
+pub mod statistics;
+pub mod units;

@@ -1,0 +1,168 @@
+//! Readings that no probe made: nothing connected, or beyond the instrument.
+
+use super::flag::{Evidence, Flag, Test};
+use super::noise::Noise;
+use super::station::{Channel, written};
+use crate::series::View;
+use crate::units::{Grade, Quantity, UnixSeconds};
+
+/// Values that loggers write where there is no reading.
+const SENTINELS: [f64; 14] = [
+    -9999.0, 9999.0, -99_999.0, 99_999.0, -999.0, -6999.0, 6999.0, -7999.0, 7999.0, -8888.0, -9999.9, -127.0, 65_535.0,
+    32_767.0,
+];
+
+/// The quantity in which the instrument speaks.
+fn raw_quantity(channel: &Channel<'_>) -> Quantity {
+    if channel.raw.is_some() { Quantity::RawOutput } else { channel.quantity }
+}
+
+fn raw_view<'a>(channel: &Channel<'a>) -> View<'a> {
+    View { times: channel.view.times, values: channel.raw.unwrap_or(channel.view.values) }
+}
+
+/// Runs of readings for which `test` holds; a run bridges up to `bridge` other readings.
+pub(super) fn runs(n: usize, bridge: usize, test: impl Fn(usize) -> bool) -> Vec<(usize, usize)> {
+    let mut found: Vec<(usize, usize)> = Vec::new();
+    for i in (0..n).filter(|i| test(*i)) {
+        match found.last_mut() {
+            Some((_, last)) if i - *last <= bridge + 1 => *last = i,
+            _ => found.push((i, i)),
+        }
+    }
+    found
+}
+
+/// Exact zeros, sentinels, and a signal that lies on the rail of its range.
+pub(super) fn not_connected(channel: &Channel<'_>, interval: i64) -> Vec<Flag> {
+    let view = raw_view(channel);
+    let x = view.values;
+    let quantity = raw_quantity(channel);
+    let sentinel = |v: f64| {
+        SENTINELS.contains(&v) && channel.instrument.map_or(v.abs() > 500.0, |(low, high)| v < low || v > high)
+    };
+    let mut flags: Vec<Flag> = runs(x.len(), 0, |i| sentinel(x[i]))
+        .into_iter()
+        .map(|(a, b)| {
+            let reason = format!(
+                "{} {} of {}: the logger's mark for no reading.",
+                b - a + 1,
+                if a == b { "reading" } else { "readings" },
+                x[a].to_string().replace('-', "−")
+            );
+            flag(view, (a, b), &[("value", x[a])], reason)
+        })
+        .collect();
+    if quantity.is_sum() || matches!(quantity, Quantity::SignalStrength | Quantity::RelativeHumidity) {
+        return flags;
+    }
+    let noise = Noise::estimate(view, interval, channel.resolution);
+    let rails = channel.instrument.filter(|_| quantity == Quantity::RawOutput);
+    let idle = |v: f64| v == 0.0 || rails.is_some_and(|(low, high)| v == low || v == high);
+    for (a, b) in runs(x.len(), 0, |i| idle(x[i])) {
+        // A soil at its freezing point reads a true zero; a plug that was pulled jumps to it.
+        let jump = |inside: usize, outside: Option<usize>| {
+            outside.and_then(|o| x.get(o)).filter(|v| v.is_finite() && !sentinel(**v)).map(|v| (v - x[inside]).abs())
+        };
+        let sides = [jump(a, a.checked_sub(1)), jump(b, Some(b + 1))];
+        let abrupt = noise.is_none_or(|n| {
+            let far = (20.0 * n.sigma).max(10.0 * n.resolution).max(4.0 * n.wiggle);
+            sides.iter().flatten().all(|j| *j > far) && sides.iter().flatten().next().is_some()
+        });
+        let alone = a == 0 && b + 1 == x.len();
+        if b - a >= 2 && (abrupt || alone) {
+            let reason = format!(
+                "{} readings of exactly {}: what a port without a probe reports.",
+                b - a + 1,
+                written(quantity, x[a])
+            );
+            flags.push(flag(view, (a, b), &[("value", x[a])], reason));
+        }
+    }
+    flags.sort_by_key(|f| f.start);
+    flags
+}
+
+/// Readings beyond the range of the probe's model that are not already explained by `found`.
+pub(super) fn out_of_instrument(channel: &Channel<'_>, interval: i64, found: &[Flag]) -> Vec<Flag> {
+    let Some((low, high)) = channel.instrument else { return Vec::new() };
+    let view = raw_view(channel);
+    let (t, x) = (view.times, view.values);
+    let known = |time: i64| found.iter().any(|f| (f.start.0..=f.end.0).contains(&time));
+    let bridge = (3600 / interval.max(1)) as usize;
+    runs(x.len(), bridge, |i| (x[i] < low || x[i] > high) && !known(t[i]))
+        .into_iter()
+        .map(|(a, b)| {
+            let worst = x[a..=b].iter().filter(|v| **v < low || **v > high).fold(f64::NAN, |worst: f64, v| {
+                let off = |v: f64| (low - v).max(v - high);
+                if worst.is_nan() || off(*v) > off(worst) { *v } else { worst }
+            });
+            let count = x[a..=b].iter().filter(|v| **v < low || **v > high).count();
+            let quantity = raw_quantity(channel);
+            let reason = format!(
+                "{count} {} up to {}; this model works from {} to {}.",
+                if count == 1 { "reading" } else { "readings" },
+                written(quantity, worst),
+                written(quantity, low),
+                written(quantity, high)
+            );
+            let numbers = [("worst", worst), ("instrument_min", low), ("instrument_max", high)];
+            Flag { test: Test::OutOfInstrument, readings: count, ..flag(view, (a, b), &numbers, reason) }
+        })
+        .collect()
+}
+
+fn flag(view: View<'_>, (a, b): (usize, usize), numbers: &[(&str, f64)], reason: String) -> Flag {
+    let mut pairs = numbers.to_vec();
+    pairs.push(("readings", (b - a + 1) as f64));
+    Flag {
+        start: UnixSeconds(view.times[a]),
+        end: UnixSeconds(view.times[b]),
+        test: Test::NotConnected,
+        grade: Grade::Wrong,
+        readings: b - a + 1,
+        strength: 500.0,
+        evidence: Evidence::of(&pairs),
+        reason,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{channel, series};
+    use super::*;
+
+    #[test]
+    fn zeros_of_a_pulled_plug_are_found_and_a_true_zero_is_not() {
+        let pulled = series(400, |i| if (100..140).contains(&i) { 0.0 } else { 12.0 + (i as f64 / 20.0).sin() });
+        let mut c = channel(&pulled);
+        c.quantity = Quantity::SoilTemperature;
+        let flags = not_connected(&c, 900);
+        assert_eq!(flags.iter().map(|f| f.readings).collect::<Vec<_>>(), [40]);
+
+        let frozen = series(400, |i| ((i as f64 - 200.0).abs() / 100.0 - 1.0).max(0.0));
+        let mut c = channel(&frozen);
+        c.quantity = Quantity::SoilTemperature;
+        assert!(not_connected(&c, 900).is_empty(), "a soil that freezes reads a true zero");
+    }
+
+    #[test]
+    fn sentinels_count_only_where_the_instrument_cannot_read_them() {
+        let s = series(60, |i| if i == 30 { 6999.0 } else { 900.0 + i as f64 });
+        let mut c = channel(&s);
+        assert_eq!(not_connected(&c, 900)[0].reason, "1 reading of 6999: the logger's mark for no reading.");
+        c.instrument = Some((0.0, 10_000.0));
+        assert!(not_connected(&c, 900).is_empty());
+    }
+
+    #[test]
+    fn beyond_the_model_names_the_worst_and_the_limits() {
+        let s = series(60, |i| if (20..23).contains(&i) { 2600.0 + i as f64 } else { 900.0 });
+        let mut c = channel(&s);
+        c.quantity = Quantity::RawOutput;
+        c.instrument = Some((250.0, 2500.0));
+        let flags = out_of_instrument(&c, 900, &[]);
+        assert_eq!(flags.len(), 1);
+        assert_eq!(flags[0].reason, "3 readings up to 2622.0; this model works from 250.0 to 2500.0.");
+    }
+}

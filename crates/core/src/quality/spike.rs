@@ -1,0 +1,202 @@
+//! One or a few readings away and back.
+
+use super::flag::{Evidence, Flag, Test};
+use super::noise::Noise;
+use super::station::{Judged, Settings, written};
+use super::water::Water;
+use crate::statistics::{median, quantile};
+use crate::units::{Grade, SpanSeconds, UnixSeconds};
+
+/// A departure that was found: indices, and how far it stands off its surroundings.
+#[derive(Debug, Clone, Copy)]
+struct Departure {
+    first: usize,
+    last: usize,
+    height: f64,
+}
+
+/// Readings on either side that say what is usual.
+const SIDE: usize = 3;
+/// Readings on either side that say how restless the record is just here.
+const AROUND: usize = 16;
+
+/// Departures of up to `settings.spike_readings` readings that come back to where they left.
+///
+/// A wetting front rises as fast but does not come back; one that falls back as fast while rain explains it is
+/// granted unless it returns to the very level it left.
+pub(super) fn spikes(of: &Judged<'_>, water: &Water, settings: &Settings) -> Vec<Flag> {
+    let Some(noise) = of.noise else { return Vec::new() };
+    if of.channel.quantity.is_sum() {
+        return Vec::new();
+    }
+    let x = &of.values;
+    let threshold = noise.threshold(settings);
+    let mut found: Vec<Departure> = Vec::new();
+    let mut i = 1;
+    while i + 1 < x.len() {
+        let away = (x[i] - x[i - 1]).abs();
+        if away > 0.5 * threshold
+            && let Some(d) = departure(of, &noise, i, threshold, settings, water)
+        {
+            i = d.last + 1;
+            found.push(d);
+            continue;
+        }
+        i += 1;
+    }
+    // A loose plug makes many: they are one thing to decide on.
+    let near = (2 * 3600 / of.interval.max(1)) as usize;
+    found.chunk_by(|a, b| b.first - a.last <= near).map(|group| flag(of, &noise, group, water)).collect()
+}
+
+fn departure(
+    of: &Judged<'_>,
+    noise: &Noise,
+    i: usize,
+    threshold: f64,
+    settings: &Settings,
+    water: &Water,
+) -> Option<Departure> {
+    let (t, x) = (&of.times, &of.values);
+    let before = level(&x[i.saturating_sub(SIDE)..i])?;
+    for long in 1..=settings.spike_readings {
+        let next = i + long;
+        if next >= x.len() {
+            return None;
+        }
+        let after = level(&x[next..(next + SIDE).min(x.len())])?;
+        let base = before.midpoint(after);
+        let block = &x[i..next];
+        let height = level(block)? - base;
+        let returns = (after - before).abs() < 0.3 * height.abs();
+        let whole = block.iter().all(|v| (v - base) * height.signum() > 0.5 * height.abs());
+        let edges = (x[i] - x[i - 1]) * height.signum() > 0.6 * height.abs()
+            && (x[next - 1] - x[next]) * height.signum() > 0.6 * height.abs();
+        if !(returns && whole && edges) {
+            continue;
+        }
+        // Time must run on evenly: a silence may hide the way there or back.
+        let span = t[next] - t[i - 1];
+        if span > (long as i64 + 2) * of.interval {
+            continue;
+        }
+        let rises = height > 0.0 && of.channel.quantity.is_moisture();
+        let explained = rises
+            && of.channel.depth_cm.is_some_and(|d| water.may_arrive(t[i], d))
+            && ((after - before).abs() > 0.08 * height.abs() || long > 2);
+        if !explained && height.abs() > threshold.max(settings.sigmas * restless(x, i, next, noise)) {
+            return Some(Departure { first: i, last: next - 1, height });
+        }
+    }
+    None
+}
+
+/// Standard deviation of the fast noise around a candidate, which is left out itself.
+fn restless(x: &[f64], first: usize, next: usize, noise: &Noise) -> f64 {
+    let before = x[first.saturating_sub(AROUND)..first].windows(2);
+    let after = x[next..(next + AROUND).min(x.len())].windows(2);
+    let mut steps: Vec<f64> = before.chain(after).map(|w| (w[1] - w[0]).abs()).collect();
+    // The lower quartile, scaled for a normal difference: where a plug is loose most steps are faults themselves.
+    const QUARTILE_TO_SIGMA: f64 = 0.318_639_363_964_375;
+    let local = quantile(&mut steps, 0.25).unwrap_or(0.0) / (QUARTILE_TO_SIGMA * 2f64.sqrt());
+    noise.sigma.max(local)
+}
+
+fn level(values: &[f64]) -> Option<f64> {
+    let mut few = [0.0; 8];
+    let n = values.len().min(few.len());
+    few[..n].copy_from_slice(&values[..n]);
+    median(&mut few[..n])
+}
+
+fn flag(of: &Judged<'_>, noise: &Noise, group: &[Departure], water: &Water) -> Flag {
+    let quantity = of.channel.quantity;
+    let readings: usize = group.iter().map(|d| d.last - d.first + 1).sum();
+    let tallest = group.iter().fold(0.0f64, |h, d| if d.height.abs() > h.abs() { d.height } else { h });
+    let (start, end) = (of.times[group[0].first], of.times[group[group.len() - 1].last]);
+    let sign = if tallest > 0.0 { "+" } else { "" };
+    let height = format!("{sign}{}", written(quantity, tallest));
+    let mut reason = if let [one] = group {
+        let there = SpanSeconds(of.times[one.first] - of.times[one.first - 1]).in_words();
+        let back = of.times.get(one.last + 1).map_or(0, |t| t - of.times[one.last]);
+        format!("{height} in {there}, back in {}", SpanSeconds(back).in_words())
+    } else {
+        format!(
+            "{} departures of {readings} readings within {}, up to {height}",
+            group.len(),
+            SpanSeconds(end - start).in_words()
+        )
+    };
+    if quantity.is_moisture()
+        && tallest > 0.0
+        && let Some(dry) = water.dry_for(start)
+    {
+        reason.push_str(&format!("; no rain for {}", SpanSeconds(dry).in_words()));
+    }
+    reason.push_str(&format!("; its noise is {:.1$}.", noise.sigma, quantity.decimals() + 1));
+    Flag {
+        start: UnixSeconds(start),
+        end: UnixSeconds(end),
+        test: Test::Spike,
+        grade: Grade::Wrong,
+        readings,
+        strength: tallest.abs() / noise.sigma.max(f64::MIN_POSITIVE),
+        evidence: Evidence::of(&[
+            ("height", tallest),
+            ("departures", group.len() as f64),
+            ("noise", noise.sigma),
+            ("readings", readings as f64),
+        ]),
+        reason,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{check, moist, noisy};
+    use super::*;
+    use crate::series::Series;
+
+    #[test]
+    fn away_and_back_is_a_spike() {
+        let mut s = moist(3000, 0.3);
+        s.values[700] += 0.16;
+        s.values[1500] -= 0.09;
+        s.values[1501] -= 0.1;
+        let flags = check(&s, None, Test::Spike);
+        let found: Vec<_> = flags.iter().map(|f| (f.start.0 / 900, f.end.0 / 900)).collect();
+        assert_eq!(found, [(700, 700), (1500, 1501)]);
+        assert!(flags[0].reason.starts_with("+0.16"), "{}", flags[0].reason);
+    }
+
+    #[test]
+    fn a_fast_front_with_rain_is_no_spike() {
+        let mut s = moist(3000, 0.2);
+        for i in 1000..3000 {
+            s.values[i] += 0.2 * (-((i - 1000) as f64) / 300.0).exp();
+        }
+        let rain = Series { times: vec![999 * 900], values: vec![14.0] };
+        assert_eq!(check(&s, Some(&rain), Test::Spike), []);
+        assert_eq!(check(&s, None, Test::Spike), [], "it does not come back, so it is no spike without rain either");
+    }
+
+    #[test]
+    fn a_noisy_probe_is_not_all_spikes() {
+        let s = Series {
+            times: (0..4000).map(|i| i * 900).collect(),
+            values: (0..4000).map(|i| 0.3 + 0.01 * noisy(i)).collect(),
+        };
+        assert_eq!(check(&s, None, Test::Spike), []);
+    }
+
+    #[test]
+    fn a_loose_plug_is_one_thing_to_decide() {
+        let mut s = moist(9000, 0.4);
+        for i in (800..900).step_by(3) {
+            s.values[i as usize] += 0.1;
+        }
+        let flags = check(&s, None, Test::Spike);
+        assert_eq!(flags.len(), 1);
+        assert!(flags[0].reason.contains("departures of"), "{}", flags[0].reason);
+    }
+}

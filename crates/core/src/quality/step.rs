@@ -1,0 +1,162 @@
+//! A lasting jump with no water, at one probe.
+
+use super::flag::{Evidence, Flag, Test};
+use super::noise::Noise;
+use super::station::{Event, Judged, Settings, neighbours, written};
+use super::water::Water;
+use crate::statistics::{mad_sigma, median};
+use crate::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
+
+/// Readings on either side whose median is the level before and after.
+const SIDE: usize = 8;
+/// Readings after which the new level must still stand.
+const LASTS: usize = 48;
+
+/// Jumps within one interval between two calm levels that last, where neither water nor a neighbour explains them.
+pub(super) fn steps(
+    of: &Judged<'_>,
+    all: &[Judged<'_>],
+    water: &Water,
+    events: &[Event],
+    explained: &[Flag],
+    settings: &Settings,
+) -> Vec<Flag> {
+    let Some(noise) = of.noise else { return Vec::new() };
+    // Air jumps with every front, so only what lies in the soil can be judged by this test.
+    if !of.channel.quantity.is_in_soil() {
+        return Vec::new();
+    }
+    let (t, x) = (&of.times, &of.values);
+    let threshold = 1.2 * noise.threshold(settings);
+    let near = neighbours(of, all);
+    let mut flags = Vec::new();
+    let mut i = SIDE;
+    while i + SIDE <= x.len() {
+        let jump = x[i] - x[i - 1];
+        if jump.abs() <= 0.7 * threshold || t[i] - t[i - 1] > 2 * of.interval {
+            i += 1;
+            continue;
+        }
+        if let Some((before, after)) = levels(x, i, jump, threshold)
+            && lasts(x, i, before, after)
+            && !arrives(of, water, t[i], after - before)
+            && !explained.iter().any(|f| f.start.0 - SpanSeconds::DAY.0 <= t[i] && t[i] <= f.end.0 + SpanSeconds::DAY.0)
+            && !near.iter().any(|n| moves_along(n, t[i], after > before, of.channel.quantity))
+        {
+            flags.push(flag(of, &noise, i, (before, after), water, events));
+            i += SIDE;
+        }
+        i += 1;
+    }
+    flags
+}
+
+/// The calm levels before and after reading `i`, if the jump there makes up their difference.
+fn levels(x: &[f64], i: usize, jump: f64, threshold: f64) -> Option<(f64, f64)> {
+    let mut low = x[i - SIDE..i].to_vec();
+    let mut high = x[i..i + SIDE].to_vec();
+    let (before, after) = (median(&mut low)?, median(&mut high)?);
+    let shift = after - before;
+    let calm = mad_sigma(&mut low)?.max(mad_sigma(&mut high)?) < 0.15 * shift.abs();
+    let at_once = jump * shift.signum() > 0.75 * shift.abs();
+    (shift.abs() > threshold && calm && at_once).then_some((before, after))
+}
+
+fn lasts(x: &[f64], i: usize, before: f64, after: f64) -> bool {
+    let later = &x[(i + LASTS / 2).min(x.len() - 1)..(i + LASTS).min(x.len())];
+    median(&mut later.to_vec()).is_none_or(|level| (level - before) / (after - before) > 0.5)
+}
+
+/// Whether water explains a change in this direction; a tension falls when water comes.
+fn arrives(of: &Judged<'_>, water: &Water, t: i64, shift: f64) -> bool {
+    let wetter = if of.channel.quantity == Quantity::WaterTension { shift < 0.0 } else { shift > 0.0 };
+    of.channel.quantity.is_moisture() && wetter && of.channel.depth_cm.is_some_and(|d| water.may_arrive(t, d))
+}
+
+/// Whether a neighbour moves the same way within six hours on either side, far beyond its own noise.
+fn moves_along(near: &Judged<'_>, t: i64, up: bool, quantity: Quantity) -> bool {
+    let Some(noise) = near.noise else { return false };
+    // A tension and a content answer the same water in opposite ways.
+    let opposite = (near.channel.quantity == Quantity::WaterTension) != (quantity == Quantity::WaterTension);
+    let reach = 6 * 3600;
+    let view = near.view();
+    let level = |from: i64, to: i64| {
+        let (a, b) = (view.times.partition_point(|s| *s < from), view.times.partition_point(|s| *s < to));
+        median(&mut view.values[a..b.max(a)].to_vec())
+    };
+    let (Some(before), Some(after)) = (level(t - reach, t - reach / 2), level(t + reach / 2, t + reach)) else {
+        return false;
+    };
+    let moved = if up != opposite { after - before } else { before - after };
+    moved > (6.0 * noise.sigma).max(3.0 * noise.resolution).max(noise.wiggle)
+}
+
+fn flag(of: &Judged<'_>, noise: &Noise, i: usize, levels: (f64, f64), water: &Water, events: &[Event]) -> Flag {
+    let t = of.times[i];
+    let quantity = of.channel.quantity;
+    let shift = levels.1 - levels.0;
+    let verb = if shift > 0.0 { "Jumps up" } else { "Drops" };
+    let mut reason = format!(
+        "{verb} by {} within {} and stays",
+        written(quantity, shift.abs()),
+        SpanSeconds(of.interval).in_words()
+    );
+    if quantity.is_moisture() {
+        match water.dry_for(t) {
+            Some(dry) => reason.push_str(&format!("; no rain for {}", SpanSeconds(dry).in_words())),
+            None => reason.push_str("; no rain is on record"),
+        }
+    }
+    let beside = events.iter().find(|e| e.start.0 - 3600 <= t && t <= e.end.0 + 3600);
+    match beside {
+        Some(event) => reason.push_str(&format!(". It falls together with {}.", event.kind.words())),
+        None => reason.push_str(", and no neighbour moves."),
+    }
+    // The jump itself is flagged with the hours around it; what is true after it, a person decides.
+    let last = (i + SIDE / 2).min(of.times.len() - 1);
+    Flag {
+        start: UnixSeconds(t),
+        end: UnixSeconds(of.times[last]),
+        test: Test::Step,
+        grade: Grade::Doubtful,
+        readings: last - i + 1,
+        strength: shift.abs() / noise.sigma.max(f64::MIN_POSITIVE),
+        evidence: Evidence::of(&[("before", levels.0), ("after", levels.1), ("noise", noise.sigma)]),
+        reason,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{check, check_all, moist};
+    use super::*;
+    use crate::series::Series;
+
+    #[test]
+    fn a_lasting_jump_without_water_is_a_step() {
+        let mut s = moist(3000, 0.3);
+        s.values[1200..].iter_mut().for_each(|v| *v -= 0.05);
+        let flags = check(&s, None, Test::Step);
+        assert_eq!(flags.iter().map(|f| f.start.0 / 900).collect::<Vec<_>>(), [1200]);
+        assert!(flags[0].reason.starts_with("Drops by 0.05"), "{}", flags[0].reason);
+    }
+
+    #[test]
+    fn a_front_after_rain_is_no_step_even_within_one_interval() {
+        let mut s = moist(3000, 0.2);
+        s.values[1200..].iter_mut().for_each(|v| *v += 0.12);
+        let rain = Series { times: vec![1196 * 900], values: vec![9.0] };
+        assert_eq!(check(&s, Some(&rain), Test::Step), []);
+        assert_eq!(check(&s, None, Test::Step).len(), 1, "the same jump out of a blue sky is one");
+    }
+
+    #[test]
+    fn what_the_neighbour_shares_is_no_step() {
+        let mut s = moist(3000, 0.2);
+        s.values[1200..].iter_mut().for_each(|v| *v += 0.12);
+        let mut deeper = moist(3000, 0.3);
+        deeper.values[1210..].iter_mut().for_each(|v| *v += 0.04);
+        let flags = check_all(&[(&s, 5.0), (&deeper, 15.0)], None);
+        assert!(flags[0].iter().all(|f| f.test != Test::Step));
+    }
+}

@@ -1,0 +1,82 @@
+//! Records for the tests of the tests.
+
+use super::{Channel, Flag, Settings, Test, check_station};
+use crate::series::{Series, View};
+use crate::units::Quantity;
+
+pub fn series(n: i64, value: impl Fn(i64) -> f64) -> Series {
+    Series { times: (0..n).map(|i| i * 900).collect(), values: (0..n).map(value).collect() }
+}
+
+/// Noise of standard deviation 1 that is the same at every run.
+pub fn noisy(i: i64) -> f64 {
+    (0..12).map(|k| ((i * 12 + k) as f64 * 12.9898).sin() * 43_758.545_3).map(|v| v - v.floor()).sum::<f64>() - 6.0
+}
+
+/// A drying soil with noise of 0.0007 and a step of 0.0001.
+pub fn moist(n: i64, start: f64) -> Series {
+    series(n, |i| {
+        let v = start - 2e-5 * i as f64 + 0.002 * (i as f64 / 15.3).sin() + 7e-4 * noisy(i);
+        (v * 1e4).round() / 1e4
+    })
+}
+
+pub fn channel(s: &Series) -> Channel<'_> {
+    Channel {
+        name: "5 cm",
+        node: "node",
+        quantity: Quantity::RawOutput,
+        depth_cm: Some(5.0),
+        interval: None,
+        view: s.view(),
+        raw: None,
+        instrument: None,
+        resolution: None,
+        pore_space: None,
+        repeats: &[],
+    }
+}
+
+pub fn check_all(records: &[(&Series, f64)], rain: Option<&Series>) -> Vec<Vec<Flag>> {
+    let channels: Vec<Channel<'_>> = records
+        .iter()
+        .map(|(s, depth)| Channel { quantity: Quantity::WaterContent, depth_cm: Some(*depth), ..channel(s) })
+        .collect();
+    check_station(&channels, rain.map(Series::view), &[], &Settings::default())
+}
+
+/// The flags of one test on one record at 5 cm.
+pub fn check(s: &Series, rain: Option<&Series>, test: Test) -> Vec<Flag> {
+    let mut flags = check_all(&[(s, 5.0)], rain).remove(0);
+    flags.retain(|f| f.test == test);
+    flags
+}
+
+#[test]
+fn a_sound_record_raises_nothing() {
+    let s = moist(9000, 0.35);
+    let rain = Series { times: Vec::new(), values: Vec::new() };
+    let flags = check_station(
+        &[channel(&s)],
+        Some(View { times: &rain.times, values: &rain.values }),
+        &[],
+        &Settings::default(),
+    );
+    assert_eq!(flags, vec![Vec::new()]);
+}
+
+#[test]
+fn the_pore_space_bounds_and_rain_explains() {
+    let mut s = moist(2000, 0.3);
+    s.values[500..520].fill(0.47);
+    s.values[1500..1503].fill(-0.04);
+    let mut c = Channel { quantity: Quantity::WaterContent, pore_space: Some(0.44), ..channel(&s) };
+    let rain = Series { times: vec![495 * 900], values: vec![31.5] };
+    let tests = |c: &Channel<'_>, rain: Option<View<'_>>| {
+        let flags = check_station(std::slice::from_ref(c), rain, &[], &Settings::default()).remove(0);
+        flags.iter().map(|f| f.test).filter(|t| matches!(t, Test::Ponded | Test::Impossible)).collect::<Vec<_>>()
+    };
+    assert_eq!(tests(&c, Some(rain.view())), [Test::Ponded, Test::Impossible]);
+    c.depth_cm = Some(60.0);
+    assert_eq!(tests(&c, Some(rain.view())), [Test::Impossible, Test::Impossible]);
+}

@@ -1,0 +1,13 @@
+//! Reference samples: what a core of soil in a tin says, and how a container is packed and wetted.
+//!
+//! [`CoreMasses`] holds what the balance showed; [`CoreMasses::resolve`] gives a [`CoreSample`] with the
+//! standard uncertainty of every figure. [`packing`] answers how much moist soil a layer takes and how much
+//! water brings a soil from one content to the next.
+
+mod core_sample;
+pub mod packing;
+
+pub use core_sample::{BalanceUncertainty, CoreError, CoreMasses, CoreSample, Measured};
+
+/// Density of water at 4 °C, g/cm³, taken where no temperature is known.
+pub const WATER_DENSITY_G_CM3: f64 = 1.0;

@@ -1,0 +1,113 @@
+//! What a raw reading means at its time.
+
+use super::View;
+use crate::calibration::Curve;
+use crate::units::UnixSeconds;
+use thiserror::Error;
+
+/// A calibration and the moment from which it holds; the next one ends it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct DatedCurve {
+    /// First moment it holds.
+    pub valid_from: UnixSeconds,
+    /// The curve.
+    pub curve: Curve,
+}
+
+/// The calibrations of one probe, by date.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Meaning {
+    curves: Vec<DatedCurve>,
+}
+
+/// Calibrations that contradict each other.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+#[error("two calibrations of one probe begin at the same moment: retire one of them")]
+pub struct MeaningError;
+
+impl Meaning {
+    /// Puts calibrations in order of their dates.
+    ///
+    /// # Errors
+    /// [`MeaningError`] if two begin at the same moment.
+    pub fn new(mut curves: Vec<DatedCurve>) -> Result<Self, MeaningError> {
+        curves.sort_by_key(|c| c.valid_from);
+        if curves.windows(2).any(|w| w[0].valid_from == w[1].valid_from) {
+            return Err(MeaningError);
+        }
+        Ok(Self { curves })
+    }
+
+    /// Whether no calibration was ever adopted.
+    #[must_use]
+    pub fn is_raw(&self) -> bool {
+        self.curves.is_empty()
+    }
+
+    /// Cuts readings where the calibration changes. Each piece has its curve; the first has none if readings
+    /// begin before the first calibration.
+    #[must_use]
+    pub fn pieces<'a>(&'a self, view: View<'a>) -> Vec<(View<'a>, Option<&'a Curve>)> {
+        let mut pieces = Vec::new();
+        let mut start = 0;
+        let mut current = None;
+        for dated in &self.curves {
+            let cut = view.times.partition_point(|t| *t < dated.valid_from.0);
+            if cut > start {
+                pieces.push((view.slice(start..cut), current));
+                start = cut;
+            }
+            current = Some(&dated.curve);
+        }
+        if start < view.times.len() {
+            pieces.push((view.slice(start..view.times.len()), current));
+        }
+        pieces
+    }
+
+    /// Water content at every reading; NaN where no calibration held yet.
+    #[must_use]
+    pub fn resolve(&self, view: View<'_>) -> Vec<f64> {
+        let mut out = Vec::with_capacity(view.values.len());
+        for (piece, curve) in self.pieces(view) {
+            match curve {
+                Some(curve) => out.extend(piece.values.iter().map(|raw| curve.theta(*raw))),
+                None => out.resize(out.len() + piece.values.len(), f64::NAN),
+            }
+        }
+        out
+    }
+}
+
+impl<'a> View<'a> {
+    /// The readings with these indices.
+    #[must_use]
+    pub fn slice(&self, range: std::ops::Range<usize>) -> View<'a> {
+        View { times: &self.times[range.clone()], values: &self.values[range] }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn dated(from: i64, slope: f64) -> DatedCurve {
+        let curve = Curve::from_coefficients(&[0.0, slope], 0.0, 1000.0, None).unwrap();
+        DatedCurve { valid_from: UnixSeconds(from), curve }
+    }
+
+    #[test]
+    fn each_reading_takes_the_calibration_of_its_time() {
+        let meaning = Meaning::new(vec![dated(300, 2.0), dated(100, 1.0)]).unwrap();
+        let view = View { times: &[0, 100, 200, 300, 400], values: &[1.0; 5] };
+        let theta = meaning.resolve(view);
+        assert!(theta[0].is_nan(), "before the first calibration there is no water content");
+        assert_eq!(theta[1..], [1.0, 1.0, 2.0, 2.0]);
+        assert_eq!(meaning.pieces(view).len(), 3);
+    }
+
+    #[test]
+    fn two_calibrations_at_one_moment_are_refused() {
+        assert_eq!(Meaning::new(vec![dated(5, 1.0), dated(5, 2.0)]), Err(MeaningError));
+    }
+}

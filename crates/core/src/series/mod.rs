@@ -1,0 +1,68 @@
+//! Time series, what they mean by date, and how they are thinned for a screen.
+//!
+//! A raw series never changes. [`Meaning`] says which calibration holds when; [`thin`] gives the smallest, largest
+//! and mean value per pixel column of a window, so that no spike is averaged away from sight.
+
+mod meaning;
+mod thin;
+
+pub use meaning::{DatedCurve, Meaning, MeaningError};
+pub use thin::{Columns, Window, WindowError, sum_columns, thin};
+
+use crate::units::UnixSeconds;
+
+/// Readings of one stream in order of time; both vectors have the same length.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Series {
+    /// Times in whole seconds of UTC, strictly rising.
+    pub times: Vec<i64>,
+    /// Values, in the unit of the stream.
+    pub values: Vec<f64>,
+}
+
+impl Series {
+    /// How many readings there are.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.times.len()
+    }
+
+    /// Whether there is none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.times.is_empty()
+    }
+
+    /// The readings from `from` up to but without `to`.
+    #[must_use]
+    pub fn between(&self, from: UnixSeconds, to: UnixSeconds) -> View<'_> {
+        let start = self.times.partition_point(|t| *t < from.0);
+        let end = self.times.partition_point(|t| *t < to.0).max(start);
+        View { times: &self.times[start..end], values: &self.values[start..end] }
+    }
+
+    /// All readings.
+    #[must_use]
+    pub fn view(&self) -> View<'_> {
+        View { times: &self.times, values: &self.values }
+    }
+}
+
+/// Some consecutive readings of a series, borrowed.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct View<'a> {
+    /// Times in whole seconds of UTC, strictly rising.
+    pub times: &'a [i64],
+    /// Values, as many as times.
+    pub values: &'a [f64],
+}
+
+impl View<'_> {
+    /// The usual distance between two readings in seconds: the median of (a sample of) the distances.
+    #[must_use]
+    pub fn usual_interval(&self) -> Option<i64> {
+        let mut steps: Vec<i64> = self.times.windows(2).take(5000).map(|w| w[1] - w[0]).collect();
+        let middle = steps.len() / 2;
+        (!steps.is_empty()).then(|| *steps.select_nth_unstable(middle).1)
+    }
+}

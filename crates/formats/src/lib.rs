@@ -1,0 +1,20 @@
+//! Bytes to typed rows and back.
+//!
+//! * [`logger`]: delimited files from loggers, read with a [`logger::Recipe`] that is first guessed; every line that
+//!   cannot be read is listed with its reason.
+//! * [`package`]: the record package, Ebrel's open exchange form, as a folder or a zip.
+//! * [`wide`]: one wide CSV for a spreadsheet.
+//!
+//! Nothing here knows of the database or of pages, and nothing is judged: that is `core`.
+
+pub mod logger;
+pub mod package;
+pub mod wide;
+
+use ebrel_core::units::UnixSeconds;
+
+/// A time as RFC 3339 in UTC with whole seconds: `2026-06-22T08:30:00Z`.
+#[must_use]
+pub fn rfc3339(t: UnixSeconds) -> String {
+    jiff::Timestamp::from_second(t.0).map_or_else(|_| t.0.to_string(), |ts| ts.to_string())
+}

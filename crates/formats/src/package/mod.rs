@@ -1,0 +1,12 @@
+//! The record package: Ebrel's open exchange form, a Frictionless Data Package as a folder or a zip.
+//!
+//! [`Package`] holds its tables; [`write_zip`] writes them so that the same content gives the same bytes, and
+//! [`read_path`] reads a folder or a zip. Unknown columns are passed over, not refused.
+
+mod read;
+mod tables;
+mod write;
+
+pub use read::{PackageError, read_path, read_zip};
+pub use tables::{CalibrationRow, ChannelRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow};
+pub use write::{flags_csv, write_zip};

@@ -1,0 +1,271 @@
+//! The tables of a record package, one struct a row; field names are the columns' names.
+
+use ebrel_core::units::UnixSeconds;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+/// Times travel as RFC 3339 in UTC.
+mod rfc3339_time {
+    use super::{Deserialize, Deserializer, Serializer, UnixSeconds};
+
+    pub fn serialize<S: Serializer>(t: &UnixSeconds, s: S) -> Result<S::Ok, S::Error> {
+        s.serialize_str(&crate::rfc3339(*t))
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(d: D) -> Result<UnixSeconds, D::Error> {
+        let text = String::deserialize(d)?;
+        super::parse_time(&text).ok_or_else(|| serde::de::Error::custom(format!("“{text}” is no RFC 3339 time")))
+    }
+}
+
+/// The same for a time that may be missing.
+mod rfc3339_option {
+    use super::{Deserialize, Deserializer, Serializer, UnixSeconds};
+
+    pub fn serialize<S: Serializer>(t: &Option<UnixSeconds>, s: S) -> Result<S::Ok, S::Error> {
+        s.serialize_str(&t.map(crate::rfc3339).unwrap_or_default())
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(d: D) -> Result<Option<UnixSeconds>, D::Error> {
+        let text = Option::<String>::deserialize(d)?.filter(|t| !t.is_empty());
+        let parse = |text: String| {
+            super::parse_time(&text).ok_or_else(|| serde::de::Error::custom(format!("“{text}” is no RFC 3339 time")))
+        };
+        text.map(parse).transpose()
+    }
+}
+
+/// Parses an RFC 3339 time to whole seconds. The usual form with `Z` is read digit by digit: a package holds millions.
+pub(super) fn parse_time(text: &str) -> Option<UnixSeconds> {
+    let b = text.as_bytes();
+    if b.len() == 20 && b[19] == b'Z' && b[10] == b'T' && b[4] == b'-' && b[7] == b'-' && b[13] == b':' && b[16] == b':'
+    {
+        let digits = |from: usize, to: usize| {
+            b[from..to].iter().try_fold(0i64, |n, d| d.is_ascii_digit().then(|| n * 10 + i64::from(d - b'0')))
+        };
+        let small = |n: Option<i64>| n.and_then(|n| i8::try_from(n).ok());
+        let date =
+            jiff::civil::Date::new(i16::try_from(digits(0, 4)?).ok()?, small(digits(5, 7))?, small(digits(8, 10))?);
+        let epoch = jiff::civil::date(1970, 1, 1);
+        let days = i64::from((date.ok()? - epoch).get_days());
+        let (h, m, s) = (digits(11, 13)?, digits(14, 16)?, digits(17, 19)?);
+        let legal = h < 24 && m < 60 && s < 60;
+        return legal.then_some(UnixSeconds(days * 86_400 + h * 3600 + m * 60 + s));
+    }
+    text.parse::<jiff::Timestamp>().ok().map(|t| UnixSeconds(t.as_second()))
+}
+
+/// A row of `stations.csv`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
+#[serde(default)]
+pub struct StationRow {
+    /// Code.
+    pub station: String,
+    /// Name.
+    pub name: String,
+    /// Degrees north.
+    pub latitude: Option<f64>,
+    /// Degrees east.
+    pub longitude: Option<f64>,
+    /// Metres above the sea.
+    pub elevation_m: Option<f64>,
+    /// Offset of the times shown, minutes.
+    pub utc_offset_minutes: Option<i64>,
+    /// Treatment.
+    pub treatment: String,
+    /// Slope, %.
+    pub slope_pct: Option<f64>,
+    /// Aspect, degrees from north.
+    pub aspect_deg: Option<f64>,
+    /// Cover.
+    pub cover: String,
+}
+
+/// A row of `horizons.csv`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
+#[serde(default)]
+pub struct HorizonRow {
+    /// Station code.
+    pub station: String,
+    /// Upper boundary, cm.
+    pub top_cm: f64,
+    /// Lower boundary, cm.
+    pub bottom_cm: f64,
+    /// Name.
+    pub name: String,
+    /// USDA texture class.
+    pub texture: String,
+    /// Sand, %.
+    pub sand_pct: Option<f64>,
+    /// Clay, %.
+    pub clay_pct: Option<f64>,
+    /// Organic matter, %.
+    pub organic_matter_pct: Option<f64>,
+    /// Dry bulk density, g/cm³.
+    pub bulk_density_g_cm3: Option<f64>,
+}
+
+/// A row of `channels.csv`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
+#[serde(default)]
+pub struct ChannelRow {
+    /// Unique name.
+    pub channel: String,
+    /// Station code.
+    pub station: String,
+    /// Node.
+    pub node: String,
+    /// Port.
+    pub port: String,
+    /// Quantity code.
+    pub quantity: String,
+    /// Unit.
+    pub unit: String,
+    /// Depth, positive down.
+    pub depth_cm: Option<f64>,
+    /// Orientation.
+    pub orientation: String,
+    /// Measuring principle.
+    pub principle: String,
+    /// Model.
+    pub probe_model: String,
+    /// Serial.
+    pub serial: String,
+    /// First moment of the placement.
+    #[serde(with = "rfc3339_option")]
+    pub start: Option<UnixSeconds>,
+    /// First moment after it.
+    #[serde(with = "rfc3339_option")]
+    pub end: Option<UnixSeconds>,
+    /// Seconds between readings.
+    pub interval_s: Option<i64>,
+    /// Smallest value of the instrument, in its raw unit.
+    pub instrument_min: Option<f64>,
+    /// Largest value of the instrument.
+    pub instrument_max: Option<f64>,
+    /// Step of the values.
+    pub resolution: Option<f64>,
+    /// Another channel at the same depth.
+    pub twin_of: String,
+}
+
+/// A row of `readings.csv`.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct ReadingRow {
+    /// When.
+    pub time: UnixSeconds,
+    /// The value; NaN for an empty cell.
+    pub value: f64,
+    /// The raw value it came from.
+    pub raw: Option<f64>,
+    /// 95 % half width.
+    pub uncertainty: Option<f64>,
+}
+
+/// A row of `events.csv`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct EventRow {
+    /// Station code.
+    pub station: String,
+    /// Kind.
+    pub kind: String,
+    /// Begin.
+    #[serde(with = "rfc3339_time")]
+    pub start: UnixSeconds,
+    /// End.
+    #[serde(default, with = "rfc3339_option")]
+    pub end: Option<UnixSeconds>,
+    /// How much.
+    #[serde(default)]
+    pub amount: Option<f64>,
+    /// Unit of the amount.
+    #[serde(default)]
+    pub unit: String,
+    /// Words.
+    #[serde(default)]
+    pub note: String,
+}
+
+/// A row of `calibrations.csv`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct CalibrationRow {
+    /// Channel.
+    pub channel: String,
+    /// First moment it holds.
+    #[serde(with = "rfc3339_time")]
+    pub valid_from: UnixSeconds,
+    /// Form in words.
+    pub form: String,
+    /// JSON array, lowest power first.
+    pub coefficients: String,
+    /// Smallest raw value among the samples.
+    pub x_min: Option<f64>,
+    /// Largest raw value among the samples.
+    pub x_max: Option<f64>,
+    /// Residual standard deviation.
+    pub standard_error: Option<f64>,
+    /// Where it comes from.
+    #[serde(default)]
+    pub source: String,
+}
+
+/// A row of `flags.csv`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct FlagRow {
+    /// Channel.
+    pub channel: String,
+    /// First reading.
+    #[serde(with = "rfc3339_time")]
+    pub start: UnixSeconds,
+    /// Last reading, inclusive.
+    #[serde(with = "rfc3339_time")]
+    pub end: UnixSeconds,
+    /// Test code.
+    pub test: String,
+    /// Grade code.
+    pub grade: String,
+    /// Verdict code, or empty.
+    #[serde(default)]
+    pub verdict: String,
+    /// One sentence.
+    #[serde(default)]
+    pub reason: String,
+    /// JSON object of numbers.
+    #[serde(default)]
+    pub evidence: String,
+}
+
+/// A whole record package.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Package {
+    /// Title of the package.
+    pub title: String,
+    /// What was selected, and what was assumed: goes into the descriptor.
+    pub description: String,
+    /// Stations.
+    pub stations: Vec<StationRow>,
+    /// Horizons.
+    pub horizons: Vec<HorizonRow>,
+    /// Channels, each with its readings in the order of the file.
+    pub channels: Vec<(ChannelRow, Vec<ReadingRow>)>,
+    /// Events.
+    pub events: Vec<EventRow>,
+    /// Calibrations.
+    pub calibrations: Vec<CalibrationRow>,
+    /// Flags.
+    pub flags: Vec<FlagRow>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn times_are_read_in_every_legal_form() {
+        for text in ["2026-03-01T00:15:00Z", "2026-03-01T01:15:00+01:00", "2026-03-01T00:15:00.000Z"] {
+            assert_eq!(parse_time(text), Some(UnixSeconds(1_772_324_100)), "{text}");
+        }
+        for text in ["2026-02-30T00:00:00Z", "2026-03-01T24:00:00Z", "yesterday"] {
+            assert_eq!(parse_time(text), None, "{text}");
+        }
+    }
+}

@@ -1,0 +1,211 @@
+//! Writing a package: the same content gives the same bytes.
+
+use super::tables::{FlagRow, Package};
+use serde::Serialize;
+use std::fmt::Write as _;
+use std::io::{Cursor, Write};
+use zip::write::SimpleFileOptions;
+use zip::{CompressionMethod, ZipWriter};
+
+/// Columns with their Table Schema types, for the descriptor.
+const SCHEMAS: [(&str, &[(&str, &str)]); 7] = [
+    (
+        "stations",
+        &[
+            ("station", "string"),
+            ("name", "string"),
+            ("latitude", "number"),
+            ("longitude", "number"),
+            ("elevation_m", "number"),
+            ("utc_offset_minutes", "integer"),
+            ("treatment", "string"),
+            ("slope_pct", "number"),
+            ("aspect_deg", "number"),
+            ("cover", "string"),
+        ],
+    ),
+    (
+        "horizons",
+        &[
+            ("station", "string"),
+            ("top_cm", "number"),
+            ("bottom_cm", "number"),
+            ("name", "string"),
+            ("texture", "string"),
+            ("sand_pct", "number"),
+            ("clay_pct", "number"),
+            ("organic_matter_pct", "number"),
+            ("bulk_density_g_cm3", "number"),
+        ],
+    ),
+    (
+        "channels",
+        &[
+            ("channel", "string"),
+            ("station", "string"),
+            ("node", "string"),
+            ("port", "string"),
+            ("quantity", "string"),
+            ("unit", "string"),
+            ("depth_cm", "number"),
+            ("orientation", "string"),
+            ("principle", "string"),
+            ("probe_model", "string"),
+            ("serial", "string"),
+            ("start", "datetime"),
+            ("end", "datetime"),
+            ("interval_s", "integer"),
+            ("instrument_min", "number"),
+            ("instrument_max", "number"),
+            ("resolution", "number"),
+            ("twin_of", "string"),
+        ],
+    ),
+    (
+        "readings",
+        &[
+            ("channel", "string"),
+            ("time", "datetime"),
+            ("value", "number"),
+            ("raw", "number"),
+            ("uncertainty", "number"),
+        ],
+    ),
+    (
+        "events",
+        &[
+            ("station", "string"),
+            ("kind", "string"),
+            ("start", "datetime"),
+            ("end", "datetime"),
+            ("amount", "number"),
+            ("unit", "string"),
+            ("note", "string"),
+        ],
+    ),
+    (
+        "calibrations",
+        &[
+            ("channel", "string"),
+            ("valid_from", "datetime"),
+            ("form", "string"),
+            ("coefficients", "array"),
+            ("x_min", "number"),
+            ("x_max", "number"),
+            ("standard_error", "number"),
+            ("source", "string"),
+        ],
+    ),
+    (
+        "flags",
+        &[
+            ("channel", "string"),
+            ("start", "datetime"),
+            ("end", "datetime"),
+            ("test", "string"),
+            ("grade", "string"),
+            ("verdict", "string"),
+            ("reason", "string"),
+            ("evidence", "object"),
+        ],
+    ),
+];
+
+fn header(table: &str) -> String {
+    let columns = SCHEMAS.iter().find(|(name, _)| *name == table).map_or(&[][..], |(_, columns)| columns);
+    let mut line = columns.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(",");
+    line.push('\n');
+    line
+}
+
+fn csv_table<R: Serialize>(table: &str, rows: &[R]) -> Result<Vec<u8>, csv::Error> {
+    let mut writer = csv::WriterBuilder::new().has_headers(false).from_writer(header(table).into_bytes());
+    for row in rows {
+        writer.serialize(row)?;
+    }
+    writer.into_inner().map_err(|e| e.into_error().into())
+}
+
+/// `flags.csv`, sorted by channel, start and test.
+///
+/// # Errors
+/// If a row cannot be written as CSV.
+pub fn flags_csv(flags: &[FlagRow]) -> Result<Vec<u8>, csv::Error> {
+    let mut sorted: Vec<&FlagRow> = flags.iter().collect();
+    sorted.sort_by(|a, b| (&a.channel, a.start, &a.test, a.end).cmp(&(&b.channel, b.start, &b.test, b.end)));
+    csv_table("flags", &sorted)
+}
+
+fn readings_csv(package: &Package) -> String {
+    let mut out = header("readings");
+    for (channel, readings) in &package.channels {
+        let name = quoted(&channel.channel);
+        for r in readings {
+            let _ = write!(out, "{name},{},", crate::rfc3339(r.time));
+            if r.value.is_finite() {
+                let _ = write!(out, "{}", r.value);
+            }
+            out.push(',');
+            if let Some(raw) = r.raw {
+                let _ = write!(out, "{raw}");
+            }
+            out.push(',');
+            if let Some(u) = r.uncertainty {
+                let _ = write!(out, "{u}");
+            }
+            out.push('\n');
+        }
+    }
+    out
+}
+
+/// The text as one CSV field.
+fn quoted(text: &str) -> String {
+    if text.contains([',', '"', '\n', '\r']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text.to_owned() }
+}
+
+fn descriptor(package: &Package) -> String {
+    let resources: Vec<serde_json::Value> = SCHEMAS
+        .iter()
+        .map(|(name, columns)| {
+            let fields: Vec<_> = columns.iter().map(|(n, t)| serde_json::json!({"name": n, "type": t})).collect();
+            serde_json::json!({
+                "name": name, "path": format!("{name}.csv"), "profile": "tabular-data-resource", "encoding": "utf-8",
+                "schema": {"fields": fields, "missingValues": [""]},
+            })
+        })
+        .collect();
+    let whole = serde_json::json!({
+        "profile": "data-package", "name": "ebrel-record", "title": package.title, "description": package.description,
+        "resources": resources,
+    });
+    serde_json::to_string_pretty(&whole).unwrap_or_default() + "\n"
+}
+
+/// The package as a zip. Entries carry no clock time, so that the same content gives the same bytes.
+///
+/// # Errors
+/// If a table cannot be written as CSV, or the zip cannot be made.
+pub fn write_zip(package: &Package) -> Result<Vec<u8>, std::io::Error> {
+    let channels: Vec<_> = package.channels.iter().map(|(row, _)| row).collect();
+    let files: [(&str, Vec<u8>); 8] = [
+        ("datapackage.json", descriptor(package).into_bytes()),
+        ("stations.csv", csv_table("stations", &package.stations)?),
+        ("horizons.csv", csv_table("horizons", &package.horizons)?),
+        ("channels.csv", csv_table("channels", &channels)?),
+        ("readings.csv", readings_csv(package).into_bytes()),
+        ("events.csv", csv_table("events", &package.events)?),
+        ("calibrations.csv", csv_table("calibrations", &package.calibrations)?),
+        ("flags.csv", flags_csv(&package.flags)?),
+    ];
+    let options = SimpleFileOptions::default()
+        .compression_method(CompressionMethod::Deflated)
+        .last_modified_time(zip::DateTime::default())
+        .unix_permissions(0o644);
+    let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
+    for (name, bytes) in files {
+        zip.start_file(name, options)?;
+        zip.write_all(&bytes)?;
+    }
+    Ok(zip.finish()?.into_inner())
+}

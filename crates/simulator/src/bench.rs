@@ -1,0 +1,89 @@
+//! Reference samples as a bench would make them, from a known true curve.
+
+use crate::probes::{blade_dielectric_curve, blade_output_mv};
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use rand_distr::{Distribution, StandardNormal};
+
+/// What was written down for one tin.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct SampleMasses {
+    /// Raw output of the probe, mV.
+    pub raw_mv: f64,
+    /// Empty tin, g.
+    pub tare_g: f64,
+    /// Tin with moist core, g.
+    pub wet_g: f64,
+    /// Tin with dry core, g.
+    pub dry_g: f64,
+}
+
+/// Rounds to a display step without the tails of binary fractions.
+pub(crate) fn to_step(value: f64, step: f64) -> f64 {
+    let per_unit = (1.0 / step).round();
+    (value * per_unit).round() / per_unit
+}
+
+/// A moisture calibration of probe `serial` in soil of `density` (g/cm³) with cores of `volume_cm3`: one tin per
+/// content in `thetas`, in that order. `outlier` names a tin whose lid was wet on the balance.
+#[must_use]
+pub fn calibration_run(
+    serial: u32,
+    density: f64,
+    volume_cm3: f64,
+    thetas: &[f64],
+    outlier: Option<usize>,
+) -> Vec<SampleMasses> {
+    let mut rng = ChaCha8Rng::seed_from_u64(u64::from(serial) * 31 + 5);
+    let mut noise = |sigma: f64| sigma * <StandardNormal as Distribution<f64>>::sample(&StandardNormal, &mut rng);
+    let mut tares = ChaCha8Rng::seed_from_u64(u64::from(serial));
+    thetas
+        .iter()
+        .enumerate()
+        .map(|(i, theta)| {
+            let theta = theta + noise(0.0035);
+            let tare = to_step(tares.random_range(18.2..19.6), 0.01);
+            let dry = tare + density * (1.0 + noise(0.008)) * volume_cm3;
+            let wet = dry + theta * volume_cm3 + if outlier == Some(i) { 3.4 } else { 0.0 };
+            SampleMasses {
+                raw_mv: to_step(blade_output_mv(serial, theta + noise(0.002)), 0.1),
+                tare_g: tare,
+                wet_g: to_step(wet, 0.01),
+                dry_g: to_step(dry, 0.01),
+            }
+        })
+        .collect()
+}
+
+/// The largest error of a curve against the truth of probe `serial` between two contents, m³/m³: what a practice
+/// run shows at its end.
+#[must_use]
+pub fn largest_error(serial: u32, curve: impl Fn(f64) -> f64, thetas: (f64, f64)) -> f64 {
+    let [a, b, c] = blade_dielectric_curve(serial);
+    (0..=50)
+        .map(|i| blade_output_mv(serial, thetas.0 + (thetas.1 - thetas.0) * f64::from(i) / 50.0))
+        .map(|mv| (curve(mv) - (a + b * mv + c * mv * mv)).abs())
+        .fold(0.0, f64::max)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_clean_run_recovers_the_truth_and_the_wet_lid_is_outlying() {
+        let thetas = [0.08, 0.14, 0.2, 0.26, 0.32, 0.38, 0.44];
+        let fit = |outlier| {
+            let tins = calibration_run(421, 1.34, 50.0, &thetas, outlier);
+            let x: Vec<f64> = tins.iter().map(|t| t.raw_mv).collect();
+            let y: Vec<f64> = tins.iter().map(|t| (t.wet_g - t.dry_g) / 50.0).collect();
+            ebrel_core::calibration::recommend(&x, &y)
+        };
+        let clean = fit(None);
+        let curve = clean.candidates[1].fit.as_ref().unwrap();
+        assert_eq!(clean.degree, Some(2));
+        assert!(largest_error(421, |mv| curve.at(mv).0, (0.08, 0.44)) < 0.01);
+        assert!(clean.outliers.is_empty());
+        assert_eq!(fit(Some(3)).outliers.iter().map(|o| o.0).collect::<Vec<_>>(), [3]);
+    }
+}

@@ -1,0 +1,219 @@
+//! Water and heat in a layered soil.
+
+use crate::scenario::Horizon;
+use crate::weather::Now;
+
+/// Thickness of the computed layers, cm, from the surface down.
+const LAYERS_CM: [f64; 26] = [
+    1.5, 1.5, 1.5, 1.5, 2.0, 2.0, 2.0, 2.0, 2.0, 2.5, 2.5, 2.5, 2.5, 3.0, 3.0, 3.0, 3.0, 4.0, 4.0, 5.0, 5.0, 6.0, 6.0,
+    8.0, 8.0, 14.0,
+];
+const N: usize = LAYERS_CM.len();
+const STEP_H: f64 = 0.25;
+/// Gravity drainage K = Ks S^EXPONENT (Campbell 1974, Soil Science 117:311, with b near 5).
+const EXPONENT: i32 = 13;
+/// Below this water stays liquid in frozen soil, m³/m³.
+const UNFROZEN: f64 = 0.06;
+
+#[derive(Debug, Clone, Copy)]
+struct Layer {
+    thick_mm: f64,
+    middle_cm: f64,
+    pores: f64,
+    field_capacity: f64,
+    wilting: f64,
+    k_mm_h: f64,
+    theta: f64,
+    ice: f64,
+    c: f64,
+    /// Share of the roots.
+    roots: f64,
+}
+
+pub(crate) struct Soil {
+    layers: [Layer; N],
+    pond_mm: f64,
+    deep_c: f64,
+}
+
+impl Soil {
+    pub fn new(horizons: &[Horizon]) -> Self {
+        let mut top = 0.0;
+        let last = &horizons[horizons.len() - 1];
+        let mut layers = LAYERS_CM.map(|thick_cm| {
+            let middle_cm = top + thick_cm / 2.0;
+            top += thick_cm;
+            let h = horizons.iter().find(|h| middle_cm < h.span_cm.1).unwrap_or(last);
+            Layer {
+                thick_mm: thick_cm * 10.0,
+                middle_cm,
+                pores: h.pore_space,
+                field_capacity: h.field_capacity,
+                wilting: h.wilting,
+                k_mm_h: h.conductivity_mm_h,
+                theta: h.field_capacity,
+                ice: 0.0,
+                c: 9.0,
+                roots: (-middle_cm / 18.0).exp() * thick_cm,
+            }
+        });
+        let sum: f64 = layers.iter().map(|l| l.roots).sum();
+        layers.iter_mut().for_each(|l| l.roots /= sum);
+        Self { layers, pond_mm: 0.0, deep_c: 10.0 }
+    }
+
+    /// One quarter of an hour.
+    pub fn step(&mut self, now: &Now, t: i64, canopy_removed: i64) {
+        let open = t >= canopy_removed;
+        self.heat(now, t, open);
+        self.water(now, t, open);
+    }
+
+    fn water(&mut self, now: &Now, t: i64, open: bool) {
+        // Interception by leaves or brash, then what stands on the surface soaks in.
+        self.pond_mm += now.rain_mm * if open { 0.93 } else { 0.75 };
+        self.pond_mm *= 0.995;
+        let growing = growing_season(t);
+        let warm = (now.air_c / 20.0).clamp(0.0, 1.4);
+        let demand = 0.21 * now.sun * warm;
+        // Regrowth: shoots from the stools take more each summer after the cut.
+        let leaves = growing * if open { 0.75 } else { 1.0 };
+
+        const SUB: usize = 5;
+        let dt = STEP_H / SUB as f64;
+        for _ in 0..SUB {
+            let mut flux = [0.0; N + 1];
+            let room =
+                (self.layers[0].pores - self.layers[0].theta - self.layers[0].ice).max(0.0) * self.layers[0].thick_mm;
+            flux[0] = self.pond_mm.min(self.layers[0].k_mm_h * 2.2 * dt).min(room);
+            for i in 0..N {
+                let l = &self.layers[i];
+                let s = ((l.theta) / (l.pores - l.ice)).clamp(0.0, 1.0);
+                let mut q = l.k_mm_h * s.powi(EXPONENT) * dt;
+                if i + 1 < N {
+                    // Capillary smoothing: both layers strive for the same share of their own field capacity.
+                    let m = &self.layers[i + 1];
+                    let wet = |l: &Layer| (l.theta - l.wilting * 0.5) / (l.field_capacity - l.wilting * 0.5);
+                    let mean_wet = (0.5 * (wet(l) + wet(m))).clamp(0.0, 1.2);
+                    q += 0.055 * mean_wet.powi(3) * (wet(l) - wet(m)) / (m.middle_cm - l.middle_cm) * dt * 10.0;
+                    let room = (m.pores - m.theta - m.ice).max(0.0) * m.thick_mm;
+                    q = q.min(room).max(-(l.pores - l.theta - l.ice).max(0.0) * l.thick_mm);
+                    let frozen = l.ice + m.ice > 0.25;
+                    q = if frozen { q * 0.1 } else { q };
+                }
+                flux[i + 1] = q.min(l.theta * l.thick_mm * 0.5);
+            }
+            self.pond_mm -= flux[0];
+            for i in 0..N {
+                let l = &mut self.layers[i];
+                l.theta += (flux[i] - flux[i + 1]) / l.thick_mm;
+            }
+            let evaporation = demand * dt / STEP_H * (if open { 0.16 } else { 0.05 });
+            for i in 0..3 {
+                let l = &mut self.layers[i];
+                let dry = ((l.theta - 0.05) / (l.field_capacity - 0.05)).clamp(0.0, 1.0);
+                l.theta -= evaporation * dry * [0.6, 0.3, 0.1][i] / l.thick_mm;
+            }
+            for l in &mut self.layers {
+                let stress = ((l.theta - l.wilting) / (0.5 * (l.field_capacity - l.wilting))).clamp(0.0, 1.0);
+                let limits = if l.c < 3.0 { 0.1 } else { 1.0 };
+                l.theta -= demand * leaves * limits * dt / STEP_H * l.roots * stress / l.thick_mm;
+            }
+        }
+        // What the layer cannot hold comes back up and stands on it.
+        for i in (0..N).rev() {
+            let over = (self.layers[i].theta + self.layers[i].ice - self.layers[i].pores).max(0.0);
+            if over > 0.0 {
+                self.layers[i].theta -= over;
+                let mm = over * self.layers[i].thick_mm;
+                match i.checked_sub(1) {
+                    Some(above) => self.layers[above].theta += mm / self.layers[above].thick_mm,
+                    None => self.pond_mm += mm,
+                }
+            }
+        }
+    }
+
+    /// Conduction, implicit in time (Thomas algorithm), then freezing and thawing that hold a layer at 0 °C.
+    fn heat(&mut self, now: &Now, t: i64, open: bool) {
+        let season = std::f64::consts::TAU * (t as f64 / 86_400.0 - 240.0) / 365.2425;
+        self.deep_c = 9.9 + 3.0 * season.cos();
+        let surface =
+            now.air_c + now.sun * if open { 9.5 } else { 2.0 } - if open { 0.9 * (1.0 - now.sun) } else { 0.2 };
+        let dt = STEP_H * 3600.0;
+        let mut capacity = [0.0; N];
+        let mut conduct = [0.0; N + 1];
+        for i in 0..N {
+            let l = &self.layers[i];
+            // Solids 2.0 and water 4.18 MJ/m³/K.
+            capacity[i] = ((1.0 - l.pores) * 2.0e6 + l.theta * 4.18e6 + l.ice * 1.9e6) * l.thick_mm / 1000.0 / dt;
+            let k = 0.25 + 2.6 * (l.theta + l.ice) * (1.0 - l.pores);
+            let half = l.thick_mm / 2000.0;
+            let above = if i == 0 { 0.012 / 0.5 } else { self.layers[i - 1].thick_mm / 2000.0 / k };
+            conduct[i] = 1.0 / (half / k + above);
+        }
+        conduct[N] = 0.6;
+        let (mut c_star, mut d_star) = ([0.0; N], [0.0; N]);
+        for i in 0..N {
+            let below = if i + 1 < N { conduct[i + 1] } else { conduct[N] };
+            let mut d = capacity[i] * self.layers[i].c;
+            if i == 0 {
+                d += conduct[0] * surface;
+            }
+            if i + 1 == N {
+                d += conduct[N] * self.deep_c;
+            }
+            let a = if i == 0 { 0.0 } else { -conduct[i] };
+            let b = capacity[i] + conduct[i] + below;
+            let c = if i + 1 < N { -below } else { 0.0 };
+            let (pc, pd) = if i == 0 { (0.0, 0.0) } else { (c_star[i - 1], d_star[i - 1]) };
+            c_star[i] = c / (b - a * pc);
+            d_star[i] = (d - a * pd) / (b - a * pc);
+        }
+        let mut next = 0.0;
+        for i in (0..N).rev() {
+            next = d_star[i] - c_star[i] * next;
+            let l = &mut self.layers[i];
+            l.c = next;
+            // 334 MJ/m³ of water turned to ice.
+            let per_kelvin = capacity[i] * dt / (l.thick_mm / 1000.0) / 334.0e6;
+            if l.c < 0.0 && l.theta > UNFROZEN {
+                let freeze = (-l.c * per_kelvin).min(l.theta - UNFROZEN);
+                l.theta -= freeze;
+                l.ice += freeze;
+                l.c += freeze / per_kelvin;
+            } else if l.c > 0.0 && l.ice > 0.0 {
+                let thaw = (l.c * per_kelvin).min(l.ice);
+                l.ice -= thaw;
+                l.theta += thaw;
+                l.c -= thaw / per_kelvin;
+            }
+            next = l.c;
+        }
+    }
+
+    /// Linear between the middles of the layers.
+    fn at(&self, depth_cm: f64, value: impl Fn(&Layer) -> f64) -> f64 {
+        let i = self.layers.partition_point(|l| l.middle_cm < depth_cm).clamp(1, N - 1);
+        let (a, b) = (&self.layers[i - 1], &self.layers[i]);
+        let share = ((depth_cm - a.middle_cm) / (b.middle_cm - a.middle_cm)).clamp(0.0, 1.0);
+        value(a) * (1.0 - share) + value(b) * share
+    }
+
+    /// Liquid water at a depth, averaged over the 3 cm that a blade senses, and all pores if water stands on it.
+    pub fn liquid(&self, depth_cm: f64) -> f64 {
+        [-1.5, 0.0, 1.5].map(|d| self.at(depth_cm + d, |l| l.theta)).iter().sum::<f64>() / 3.0
+    }
+
+    pub fn temperature(&self, depth_cm: f64) -> f64 {
+        self.at(depth_cm, |l| l.c)
+    }
+}
+
+/// How much leaf is out: 0 in winter, 1 in high summer.
+fn growing_season(t: i64) -> f64 {
+    let day = (t as f64 / 86_400.0).rem_euclid(365.2425);
+    let rise = 1.0 / (1.0 + (-(day - 122.0) / 9.0).exp());
+    let fall = 1.0 / (1.0 + ((day - 288.0) / 9.0).exp());
+    rise * fall
+}

@@ -1,0 +1,238 @@
+//! Long series, fast: months packed by `pco`, and a bounded cache of decoded series.
+//!
+//! The truth is in `reading`. A block is a cache: the transaction that adds readings deletes the blocks of the
+//! months it touches, and a read makes the missing ones again.
+
+use crate::{Store, StoreError};
+use ebrel_core::series::Series;
+use lru::LruCache;
+use std::collections::HashMap;
+use std::num::NonZeroUsize;
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// Months are 30.4375 days here: what matters is that every second belongs to exactly one.
+const MONTH_S: i64 = 2_629_800;
+/// Readings held decoded in memory, all streams together (16 bytes each).
+const CACHE_READINGS: usize = 40_000_000;
+
+/// The month a second belongs to.
+#[must_use]
+pub(crate) fn month_of(t: i64) -> i64 {
+    t.div_euclid(MONTH_S)
+}
+
+/// Decoded series by stream, the ones used longest ago given up first.
+pub(crate) struct SeriesCache {
+    state: Mutex<CacheState>,
+}
+
+struct CacheState {
+    series: LruCache<i64, Arc<Series>>,
+    readings: usize,
+    /// Counts the changes of each stream, so that a slow read cannot put back what a write has outdated.
+    changes: HashMap<i64, u64>,
+}
+
+impl Default for SeriesCache {
+    fn default() -> Self {
+        let series = LruCache::new(NonZeroUsize::MAX.min(NonZeroUsize::new(1 << 16).unwrap_or(NonZeroUsize::MIN)));
+        Self { state: Mutex::new(CacheState { series, readings: 0, changes: HashMap::new() }) }
+    }
+}
+
+impl SeriesCache {
+    fn lock(&self) -> std::sync::MutexGuard<'_, CacheState> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn get(&self, stream: i64) -> (Option<Arc<Series>>, u64) {
+        let mut state = self.lock();
+        let change = state.changes.get(&stream).copied().unwrap_or(0);
+        (state.series.get(&stream).cloned(), change)
+    }
+
+    fn put(&self, stream: i64, series: &Arc<Series>, change: u64) {
+        let mut state = self.lock();
+        if state.changes.get(&stream).copied().unwrap_or(0) != change {
+            return;
+        }
+        state.readings += series.len();
+        if let Some((_, old)) = state.series.push(stream, Arc::clone(series)) {
+            state.readings -= old.len();
+        }
+        while state.readings > CACHE_READINGS && state.series.len() > 1 {
+            if let Some((_, old)) = state.series.pop_lru() {
+                state.readings -= old.len();
+            }
+        }
+    }
+
+    /// Gives up what is known of a stream that was written to.
+    pub fn forget(&self, stream: i64) {
+        let mut state = self.lock();
+        *state.changes.entry(stream).or_default() += 1;
+        if let Some(old) = state.series.pop(&stream) {
+            state.readings -= old.len();
+        }
+    }
+}
+
+impl Store {
+    /// All readings of a stream in order of time. The first call decodes them, later ones share the result.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn series(&self, stream: i64) -> Result<Arc<Series>, StoreError> {
+        let (known, change) = self.cache.get(stream);
+        if let Some(series) = known {
+            return Ok(series);
+        }
+        let series = Arc::new(self.decode(stream).await?);
+        self.cache.put(stream, &series, change);
+        Ok(series)
+    }
+
+    /// Gives up all decoded series in memory; the next read decodes them again.
+    pub fn forget_all(&self) {
+        let mut state = self.cache.lock();
+        state.series.clear();
+        state.readings = 0;
+    }
+
+    /// Reads a stream from its blocks, and makes and keeps the missing ones.
+    async fn decode(&self, stream: i64) -> Result<Series, StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let (series, made) = read_stream(&mut tx, stream).await?;
+        tx.rollback().await?;
+        if !made.is_empty() {
+            self.keep_blocks(stream, made, series.len()).await;
+        }
+        Ok(series)
+    }
+
+    /// Writes blocks that a read has made, unless readings came meanwhile. A failure costs only time.
+    async fn keep_blocks(&self, stream: i64, made: Vec<(i64, Packed)>, readings: usize) {
+        let kept: Result<(), StoreError> = async {
+            let mut tx = self.write().await?;
+            let now = sqlx::query_scalar!(r#"SELECT count(*) AS "n!: i64" FROM reading WHERE stream_id = ?"#, stream)
+                .fetch_one(&mut *tx)
+                .await?;
+            if usize::try_from(now).is_ok_and(|n| n == readings) {
+                for (month, block) in made {
+                    insert_block(&mut tx, stream, month, &block).await?;
+                }
+            }
+            tx.commit().await?;
+            Ok(())
+        }
+        .await;
+        if let Err(error) = kept {
+            tracing::warn!(stream, %error, "packed months could not be kept; the next read makes them again");
+        }
+    }
+}
+
+/// All readings of a stream as this connection sees them, and the blocks that had to be made anew.
+pub(crate) async fn read_stream(
+    connection: &mut sqlx::SqliteConnection,
+    stream: i64,
+) -> Result<(Series, Vec<(i64, Packed)>), StoreError> {
+    let months = sqlx::query_scalar!(
+        r#"WITH RECURSIVE month(m) AS (
+            SELECT (SELECT min(t) FROM reading WHERE stream_id = ?1) / 2629800
+            UNION ALL
+            SELECT (SELECT min(t) FROM reading WHERE stream_id = ?1 AND t >= (m + 1) * 2629800) / 2629800
+            FROM month WHERE m IS NOT NULL
+        ) SELECT m AS "m!: i64" FROM month WHERE m IS NOT NULL"#,
+        stream
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let blocks = sqlx::query!(
+        r#"SELECT month, times AS "times!", raws AS "raws!" FROM month_block WHERE stream_id = ? ORDER BY month"#,
+        stream
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let mut packed: HashMap<i64, _> = blocks.into_iter().map(|b| (b.month, (b.times, b.raws))).collect();
+    let mut series = Series::default();
+    let mut made = Vec::new();
+    for month in months {
+        if let Some((times, raws)) = packed.remove(&month) {
+            series.times.extend(pco::standalone::simple_decompress::<i64>(&times)?);
+            series.values.extend(pco::standalone::simple_decompress::<f64>(&raws)?);
+            continue;
+        }
+        let (from, to) = (month * MONTH_S, (month + 1) * MONTH_S);
+        let rows = sqlx::query!(
+            "SELECT t, raw FROM reading WHERE stream_id = ? AND t >= ? AND t < ? ORDER BY t",
+            stream,
+            from,
+            to
+        )
+        .fetch_all(&mut *connection)
+        .await?;
+        let start = series.len();
+        series.times.extend(rows.iter().map(|r| r.t));
+        series.values.extend(rows.iter().map(|r| r.raw));
+        made.push((month, pack(&series.times[start..], &series.values[start..])?));
+    }
+    Ok((series, made))
+}
+
+/// Times and values of one month, packed.
+pub(crate) struct Packed {
+    times: Vec<u8>,
+    raws: Vec<u8>,
+}
+
+/// Packs one month.
+pub(crate) fn pack(times: &[i64], raws: &[f64]) -> Result<Packed, StoreError> {
+    let config = pco::ChunkConfig::default().with_compression_level(4);
+    Ok(Packed {
+        times: pco::standalone::simple_compress(times, &config)?,
+        raws: pco::standalone::simple_compress(raws, &config)?,
+    })
+}
+
+async fn insert_block(
+    tx: &mut sqlx::SqliteConnection,
+    stream: i64,
+    month: i64,
+    block: &Packed,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT OR REPLACE INTO month_block (stream_id, month, times, raws) VALUES (?, ?, ?, ?)",
+        stream,
+        month,
+        block.times,
+        block.raws
+    )
+    .execute(tx)
+    .await?;
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::database::testing::store;
+    use crate::readings::Reading;
+
+    #[tokio::test]
+    async fn packed_months_give_back_every_bit_and_see_late_readings() {
+        let (store, _dir) = store().await;
+        let stream = crate::stations::testing::stream(&store).await;
+        let readings: Vec<Reading> =
+            (0..6000).map(|i| Reading { stream, t: i * 900, raw: (i as f64 * 0.1).sin() * 900.1 }).collect();
+        store.add_readings(readings.clone()).await.unwrap();
+        let cold = store.series(stream).await.unwrap();
+        store.forget_all();
+        let from_blocks = store.series(stream).await.unwrap();
+        assert_eq!(cold, from_blocks);
+        assert_eq!(from_blocks.values, readings.iter().map(|r| r.raw).collect::<Vec<_>>());
+
+        store.add_readings(vec![Reading { stream, t: 450, raw: 1.5 }]).await.unwrap();
+        assert_eq!(store.series(stream).await.unwrap().times[..3], [0, 450, 900]);
+    }
+}

@@ -1,0 +1,112 @@
+//! Opening the file, and what can go wrong.
+
+use crate::blocks::SeriesCache;
+use sqlx::migrate::Migrator;
+use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+use thiserror::Error;
+
+static MIGRATIONS: Migrator = sqlx::migrate!("./migrations");
+
+/// What can go wrong between Ebrel and its file.
+#[derive(Debug, Error)]
+pub enum StoreError {
+    /// SQLite refused.
+    #[error("the database refused: {0}")]
+    Sql(#[from] sqlx::Error),
+    /// The file is of another version, or no Ebrel file.
+    #[error("the database cannot be brought to this version: {0}")]
+    Migrate(#[from] sqlx::migrate::MigrateError),
+    /// A cached block cannot be packed or unpacked.
+    #[error("a packed month is damaged: {0}")]
+    Block(#[from] pco::errors::PcoError),
+    /// Stored JSON is not what was written.
+    #[error("a stored document is damaged: {0}")]
+    Json(#[from] serde_json::Error),
+    /// No such row.
+    #[error("there is no {0} with this number")]
+    NotFound(&'static str),
+    /// A rule of the data would be broken; the sentence says what to do.
+    #[error("{0}")]
+    Rule(String),
+}
+
+/// The open database with its cache of decoded series. Cheap to clone.
+#[derive(Clone)]
+pub struct Store {
+    pub(crate) pool: SqlitePool,
+    pub(crate) cache: Arc<SeriesCache>,
+}
+
+impl Store {
+    /// Opens the file, creates it if needed, and brings it to this version.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the file cannot be opened or is not an Ebrel database of this or an earlier version.
+    pub async fn open(path: &Path) -> Result<Self, StoreError> {
+        let options = SqliteConnectOptions::new()
+            .filename(path)
+            .create_if_missing(true)
+            .journal_mode(SqliteJournalMode::Wal)
+            .synchronous(SqliteSynchronous::Full)
+            .foreign_keys(true)
+            .busy_timeout(Duration::from_secs(10));
+        let pool = SqlitePoolOptions::new().max_connections(6).connect_with(options).await?;
+        MIGRATIONS.run(&pool).await?;
+        Ok(Self { pool, cache: Arc::new(SeriesCache::default()) })
+    }
+
+    /// Closes all connections and folds the journal into the file.
+    pub async fn close(&self) {
+        self.pool.close().await;
+    }
+
+    /// A transaction that may write: it takes the write lock at once, so that it never fails half way.
+    pub(crate) async fn write(&self) -> Result<sqlx::Transaction<'static, sqlx::Sqlite>, StoreError> {
+        Ok(self.pool.begin_with("BEGIN IMMEDIATE").await?)
+    }
+}
+
+#[cfg(test)]
+pub(crate) mod testing {
+    use super::Store;
+
+    /// A fresh store in a directory that goes away with the guard.
+    pub async fn store() -> (Store, tempfile::TempDir) {
+        let dir = tempfile::tempdir().unwrap();
+        let store = Store::open(&dir.path().join("ebrel.db")).await.unwrap();
+        (store, dir)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn a_second_opening_finds_the_file_as_it_was() {
+        let (store, dir) = testing::store().await;
+        store.close().await;
+        Store::open(&dir.path().join("ebrel.db")).await.unwrap();
+    }
+
+    #[test]
+    fn every_migration_file_is_known_and_opens_with_its_reason() {
+        let files: Vec<_> = std::fs::read_dir(concat!(env!("CARGO_MANIFEST_DIR"), "/migrations"))
+            .unwrap()
+            .map(|f| std::fs::read_to_string(f.unwrap().path()).unwrap())
+            .collect();
+        assert_eq!(files.len(), MIGRATIONS.iter().count());
+        assert!(files.iter().all(|f| f.starts_with("-- ")));
+    }
+
+    #[tokio::test]
+    async fn a_file_that_is_no_database_is_refused() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("ebrel.db");
+        std::fs::write(&path, "this is a shopping list, and long enough not to be taken for an empty file").unwrap();
+        assert!(Store::open(&path).await.is_err());
+    }
+}

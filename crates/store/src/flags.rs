@@ -1,0 +1,112 @@
+//! What the tests found last. Flags are made again at every run; verdicts are not touched by it.
+
+use crate::verdicts::{Standing, standing};
+use crate::{Store, StoreError};
+use ebrel_core::quality::{Evidence, Flag, Test};
+use ebrel_core::units::{Grade, UnixSeconds};
+
+/// A flag as it is kept, with the verdict that stands on it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StoredFlag {
+    /// Row number; changes with every run.
+    pub id: i64,
+    /// The stream concerned.
+    pub stream_id: i64,
+    /// The placement through which it was read.
+    pub placement_id: i64,
+    /// The flag.
+    pub flag: Flag,
+    /// How much harm it does unseen.
+    pub damage: f64,
+    /// The verdict that stands, if any.
+    pub verdict: Option<Standing>,
+}
+
+impl StoredFlag {
+    /// Whether it waits for a verdict.
+    #[must_use]
+    pub fn waits(&self) -> bool {
+        self.flag.grade != Grade::Condition && self.verdict.is_none()
+    }
+}
+
+/// Flags of one channel.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ChannelFlags {
+    /// The stream concerned.
+    pub stream_id: i64,
+    /// The placement.
+    pub placement_id: i64,
+    /// What the tests found.
+    pub flags: Vec<Flag>,
+}
+
+impl Store {
+    /// Puts the flags of a new run in the place of the old ones of a station.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses; the old flags stand then.
+    pub async fn replace_flags(&self, station: i64, found: &[ChannelFlags]) -> Result<(), StoreError> {
+        let mut tx = self.write().await?;
+        sqlx::query!("DELETE FROM flag WHERE station_id = ?", station).execute(&mut *tx).await?;
+        for channel in found {
+            for flag in &channel.flags {
+                let (test, grade) = (flag.test.code(), flag.grade.code());
+                let (starts, ends, readings) = (flag.start.0, flag.end.0, flag.readings as i64);
+                let (damage, evidence) = (flag.damage(), serde_json::to_string(&flag.evidence)?);
+                sqlx::query!(
+                    "INSERT INTO flag (station_id, stream_id, placement_id, test, grade, starts, ends, readings, damage,
+                     evidence, reason) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    station,
+                    channel.stream_id,
+                    channel.placement_id,
+                    test,
+                    grade,
+                    starts,
+                    ends,
+                    readings,
+                    damage,
+                    evidence,
+                    flag.reason
+                )
+                .execute(&mut *tx)
+                .await?;
+            }
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Flags of a station with their verdicts, the most damaging first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn flags(&self, station: i64) -> Result<Vec<StoredFlag>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT id, stream_id, placement_id, test, grade, starts, ends, readings, damage, evidence, reason
+             FROM flag WHERE station_id = ? ORDER BY damage DESC, starts, id",
+            station
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        let verdicts = self.verdicts(station).await?;
+        let mut flags = Vec::with_capacity(rows.len());
+        for r in rows {
+            let Some((test, grade)) = Test::from_code(&r.test).zip(Grade::from_code(&r.grade)) else { continue };
+            let flag = Flag {
+                start: UnixSeconds(r.starts),
+                end: UnixSeconds(r.ends),
+                test,
+                grade,
+                readings: usize::try_from(r.readings).unwrap_or(0),
+                strength: 0.0,
+                evidence: serde_json::from_str::<Evidence>(&r.evidence)?,
+                reason: r.reason,
+            };
+            let verdict = standing(&verdicts, r.stream_id, &flag);
+            let (stream_id, placement_id) = (r.stream_id, r.placement_id);
+            flags.push(StoredFlag { id: r.id, stream_id, placement_id, flag, damage: r.damage, verdict });
+        }
+        Ok(flags)
+    }
+}

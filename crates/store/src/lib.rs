@@ -1,0 +1,20 @@
+//! SQLite through SQLx: raw readings, once and for ever, and what they mean by date.
+//!
+//! A module per noun holds its row type, its SQL and its tests. Flow of a reading: [`readings`] stores it once and
+//! counts what was new; [`blocks`] packs months for fast reading and may be thrown away; [`placements`] and
+//! [`calibrations`] say what it means. Flags are made again from raw at every run; verdicts of persons stay.
+//!
+//! This crate knows nothing of files, forms or pages.
+
+pub mod accounts;
+pub mod blocks;
+pub mod calibrations;
+mod database;
+pub mod flags;
+pub mod imports;
+pub mod placements;
+pub mod readings;
+pub mod stations;
+pub mod verdicts;
+
+pub use database::{Store, StoreError};

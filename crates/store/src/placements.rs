@@ -1,0 +1,358 @@
+//! Probes, and where each was from when to when.
+
+use crate::stations::{Stream, taken};
+use crate::{Store, StoreError};
+use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
+
+/// One instrument with a serial.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Probe {
+    /// Row number.
+    pub id: i64,
+    /// Serial, unique.
+    pub serial: String,
+    /// Model in words.
+    pub model: String,
+    /// How it measures.
+    pub principle: Principle,
+    /// Smallest value it can give, in its own unit.
+    pub instrument_min: Option<f64>,
+    /// Largest value it can give.
+    pub instrument_max: Option<f64>,
+    /// Step of its values.
+    pub resolution: Option<f64>,
+}
+
+/// A probe at a port and in the soil from one time to another.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Placement {
+    /// Row number.
+    pub id: i64,
+    /// The node's row.
+    pub node_id: i64,
+    /// The port.
+    pub port: String,
+    /// The probe.
+    pub probe: Probe,
+    /// Depth, if it is in the soil or at a height.
+    pub depth_cm: Option<f64>,
+    /// How it lies: "horizontal, blade on edge".
+    pub orientation: String,
+    /// First moment.
+    pub starts: UnixSeconds,
+    /// First moment after; `None`: still there.
+    pub ends: Option<UnixSeconds>,
+    /// Words.
+    pub note: String,
+}
+
+/// A placement that is to be made.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NewPlacement {
+    /// The node's row.
+    pub node_id: i64,
+    /// The port.
+    pub port: String,
+    /// The probe's row.
+    pub probe_id: i64,
+    /// Depth, if any.
+    pub depth_cm: Option<DepthCm>,
+    /// How it lies.
+    pub orientation: String,
+    /// First moment.
+    pub starts: UnixSeconds,
+    /// First moment after.
+    pub ends: Option<UnixSeconds>,
+    /// Words.
+    pub note: String,
+}
+
+/// One quantity from one probe: a stream seen through a placement.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StoredChannel {
+    /// The stream.
+    pub stream: Stream,
+    /// The placement that gives it its meaning.
+    pub placement: Placement,
+}
+
+impl StoredChannel {
+    /// A name that is unique within a station: node, port, quantity, and the placement's beginning if a port has had
+    /// more than one.
+    #[must_use]
+    pub fn name(&self) -> String {
+        let node = self.stream.node.replace(' ', "");
+        format!("{node}.{}.{}", self.stream.port, self.placement.probe.serial)
+    }
+
+    /// "15 cm", "air temperature": how people call it.
+    #[must_use]
+    pub fn label(&self) -> String {
+        match self.placement.depth_cm.filter(|_| self.stream.quantity.is_in_soil()) {
+            Some(depth) => format!("{depth}\u{a0}cm"),
+            None => self.stream.quantity.words().to_owned(),
+        }
+    }
+}
+
+impl Store {
+    /// The probe with this serial; made as given if it is not known yet (its `id` is not used).
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn ensure_probe(&self, probe: &Probe) -> Result<i64, StoreError> {
+        let principle = probe.principle.code();
+        let mut tx = self.write().await?;
+        sqlx::query!(
+            "INSERT OR IGNORE INTO probe (serial, model, principle, instrument_min, instrument_max, resolution)
+             VALUES (?, ?, ?, ?, ?, ?)",
+            probe.serial,
+            probe.model,
+            principle,
+            probe.instrument_min,
+            probe.instrument_max,
+            probe.resolution
+        )
+        .execute(&mut *tx)
+        .await?;
+        let id = sqlx::query_scalar!(r#"SELECT id AS "id!" FROM probe WHERE serial = ?"#, probe.serial)
+            .fetch_one(&mut *tx)
+            .await?;
+        tx.commit().await?;
+        Ok(id)
+    }
+
+    /// All probes by serial.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn probes(&self) -> Result<Vec<Probe>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT id, serial, model, principle, instrument_min, instrument_max, resolution FROM probe ORDER BY serial"
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|r| Probe {
+                id: r.id,
+                serial: r.serial,
+                model: r.model,
+                principle: Principle::from_code(&r.principle).unwrap_or(Principle::Node),
+                instrument_min: r.instrument_min,
+                instrument_max: r.instrument_max,
+                resolution: r.resolution,
+            })
+            .collect())
+    }
+
+    /// Puts a probe at a port.
+    ///
+    /// # Errors
+    /// [`StoreError::Rule`] if another probe is at that port at the time.
+    pub async fn place(&self, new: &NewPlacement) -> Result<i64, StoreError> {
+        let depth = new.depth_cm.map(DepthCm::get);
+        let (starts, ends) = (new.starts.0, new.ends.map(|t| t.0));
+        let mut tx = self.write().await?;
+        overlap_free(&mut tx, new.node_id, &new.port, starts, ends, None).await?;
+        let done = sqlx::query!(
+            "INSERT INTO placement (node_id, port, probe_id, depth_cm, orientation, starts, ends, note)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            new.node_id,
+            new.port,
+            new.probe_id,
+            depth,
+            new.orientation,
+            starts,
+            ends,
+            new.note
+        )
+        .execute(&mut *tx)
+        .await?;
+        tx.commit().await?;
+        Ok(done.last_insert_rowid())
+    }
+
+    /// Corrects a placement: the readings stay as they are, and mean something else from now on.
+    ///
+    /// # Errors
+    /// [`StoreError::Rule`] if another probe is at that port at the time, or the dates are in the wrong order.
+    pub async fn correct_placement(&self, id: i64, new: &NewPlacement) -> Result<(), StoreError> {
+        let depth = new.depth_cm.map(DepthCm::get);
+        let (starts, ends) = (new.starts.0, new.ends.map(|t| t.0));
+        if ends.is_some_and(|e| e <= starts) {
+            return Err(StoreError::Rule("The placement must end after it starts.".into()));
+        }
+        let mut tx = self.write().await?;
+        overlap_free(&mut tx, new.node_id, &new.port, starts, ends, Some(id)).await?;
+        sqlx::query!(
+            "UPDATE placement SET port = ?, probe_id = ?, depth_cm = ?, orientation = ?, starts = ?, ends = ?, note = ?
+             WHERE id = ?",
+            new.port,
+            new.probe_id,
+            depth,
+            new.orientation,
+            starts,
+            ends,
+            new.note,
+            id
+        )
+        .execute(&mut *tx)
+        .await
+        .map_err(|e| taken(e, || "This placement is there already.".into()))?;
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Placements of a station by node, port and date.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn placements(&self, station: i64) -> Result<Vec<Placement>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT p.id, p.node_id, p.port, p.depth_cm, p.orientation, p.starts, p.ends, p.note, b.id AS probe_id,
+                    b.serial, b.model, b.principle, b.instrument_min, b.instrument_max, b.resolution
+             FROM placement p JOIN node n ON n.id = p.node_id JOIN probe b ON b.id = p.probe_id
+             WHERE n.station_id = ? ORDER BY p.node_id, p.id",
+            station
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|r| Placement {
+                id: r.id,
+                node_id: r.node_id,
+                port: r.port,
+                probe: Probe {
+                    id: r.probe_id,
+                    serial: r.serial,
+                    model: r.model,
+                    principle: Principle::from_code(&r.principle).unwrap_or(Principle::Node),
+                    instrument_min: r.instrument_min,
+                    instrument_max: r.instrument_max,
+                    resolution: r.resolution,
+                },
+                depth_cm: r.depth_cm,
+                orientation: r.orientation,
+                starts: UnixSeconds(r.starts),
+                ends: r.ends.map(UnixSeconds),
+                note: r.note,
+            })
+            .collect())
+    }
+
+    /// Channels of a station: every stream through every placement of its port. Moisture first, by depth.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn channels(&self, station: i64) -> Result<Vec<StoredChannel>, StoreError> {
+        let streams = self.streams(station).await?;
+        let placements = self.placements(station).await?;
+        let mut channels: Vec<StoredChannel> = streams
+            .iter()
+            .flat_map(|s| {
+                let here = placements.iter().filter(|p| p.node_id == s.node_id && p.port == s.port);
+                here.map(|p| StoredChannel { stream: s.clone(), placement: p.clone() })
+            })
+            .collect();
+        let rank = |q: Quantity| (!q.is_moisture(), q != Quantity::SoilTemperature, q);
+        channels.sort_by(|a, b| {
+            let depth = |c: &StoredChannel| c.placement.depth_cm.unwrap_or(f64::INFINITY);
+            rank(a.stream.quantity)
+                .cmp(&rank(b.stream.quantity))
+                .then(depth(a).total_cmp(&depth(b)))
+                .then(a.placement.starts.cmp(&b.placement.starts))
+        });
+        Ok(channels)
+    }
+}
+
+/// Refuses two probes at one port at one time.
+async fn overlap_free(
+    connection: &mut sqlx::SqliteConnection,
+    node: i64,
+    port: &str,
+    starts: i64,
+    ends: Option<i64>,
+    but: Option<i64>,
+) -> Result<(), StoreError> {
+    let ends = ends.unwrap_or(i64::MAX);
+    let but = but.unwrap_or(-1);
+    let other = sqlx::query_scalar!(
+        "SELECT b.serial FROM placement p JOIN probe b ON b.id = p.probe_id
+         WHERE p.node_id = ? AND p.port = ? AND p.id <> ? AND p.starts < ? AND coalesce(p.ends, 9223372036854775807) > ?",
+        node,
+        port,
+        but,
+        ends,
+        starts
+    )
+    .fetch_optional(connection)
+    .await?;
+    match other {
+        Some(serial) => Err(StoreError::Rule(format!(
+            "Probe {serial} is at port {port} in that time: end its placement first, or choose other dates."
+        ))),
+        None => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::database::testing::store;
+
+    pub(super) fn blade(serial: &str) -> Probe {
+        Probe {
+            id: 0,
+            serial: serial.into(),
+            model: "blade dielectric, 5 cm, analog 2.5 V".into(),
+            principle: Principle::Dielectric,
+            instrument_min: Some(250.0),
+            instrument_max: Some(2500.0),
+            resolution: Some(0.1),
+        }
+    }
+
+    fn placed(node_id: i64, probe_id: i64, depth: f64, starts: i64, ends: Option<i64>) -> NewPlacement {
+        NewPlacement {
+            node_id,
+            port: "m05".into(),
+            probe_id,
+            depth_cm: Some(DepthCm::new(depth).unwrap()),
+            orientation: String::new(),
+            starts: UnixSeconds(starts),
+            ends: ends.map(UnixSeconds),
+            note: String::new(),
+        }
+    }
+
+    #[tokio::test]
+    async fn a_wrong_depth_is_repaired_without_touching_a_reading() {
+        let (store, _dir) = store().await;
+        let stream = crate::stations::testing::stream(&store).await;
+        let node = store.streams(1).await.unwrap()[0].node_id;
+        store.add_readings(vec![crate::readings::Reading { stream, t: 900, raw: 1021.5 }]).await.unwrap();
+        let probe = store.ensure_probe(&blade("BD-0417")).await.unwrap();
+        let id = store.place(&placed(node, probe, 15.0, 0, None)).await.unwrap();
+        store.correct_placement(id, &placed(node, probe, 5.0, 0, None)).await.unwrap();
+        let channels = store.channels(1).await.unwrap();
+        assert_eq!(channels.iter().map(|c| c.label()).collect::<Vec<_>>(), ["5\u{a0}cm"]);
+        assert_eq!(store.series(stream).await.unwrap().values, [1021.5]);
+    }
+
+    #[tokio::test]
+    async fn one_port_holds_one_probe_at_a_time() {
+        let (store, _dir) = store().await;
+        crate::stations::testing::stream(&store).await;
+        let node = store.streams(1).await.unwrap()[0].node_id;
+        let first = store.ensure_probe(&blade("BD-0417")).await.unwrap();
+        let second = store.ensure_probe(&blade("BD-0418")).await.unwrap();
+        store.place(&placed(node, first, 5.0, 0, Some(5000))).await.unwrap();
+        let error = store.place(&placed(node, second, 5.0, 4000, None)).await.unwrap_err();
+        assert!(error.to_string().starts_with("Probe BD-0417 is at port m05 in that time"), "{error}");
+        store.place(&placed(node, second, 5.0, 5000, None)).await.unwrap();
+        assert_eq!(store.channels(1).await.unwrap().len(), 2);
+    }
+}

@@ -1,0 +1,225 @@
+//! Raw readings: stored once, as they came, for ever.
+
+use crate::blocks::{month_of, read_stream};
+use crate::{Store, StoreError};
+use ebrel_core::quality::Repeat;
+use ebrel_core::series::Series;
+use ebrel_core::units::UnixSeconds;
+use sqlx::SqliteConnection;
+use std::collections::BTreeSet;
+
+/// One raw reading of a stream.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Reading {
+    /// The stream that reported it.
+    pub stream: i64,
+    /// Whole seconds of UTC.
+    pub t: i64,
+    /// The value as it came.
+    pub raw: f64,
+}
+
+/// What became of readings that were handed in.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Added {
+    /// Readings stored now.
+    pub new: usize,
+    /// Readings that were known with the same value.
+    pub known: usize,
+    /// Readings that were known with another value; the first stands, these are kept beside it.
+    pub repeated: usize,
+    /// Distinct times at which something new was stored.
+    pub new_records: usize,
+    /// Distinct times at which nothing was new.
+    pub known_records: usize,
+}
+
+/// Rows per INSERT: one SQL text serves all full batches.
+const BATCH: usize = 500;
+
+impl Store {
+    /// Stores readings that are not known yet, all or none. The first value of a stream and time stands for ever;
+    /// a later other value is kept beside it.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses; nothing is stored then.
+    pub async fn add_readings(&self, mut readings: Vec<Reading>) -> Result<Added, StoreError> {
+        readings.sort_by_key(|r| (r.stream, r.t));
+        let mut tx = self.write().await?;
+        let mut added = Added::default();
+        let mut fresh = Vec::with_capacity(readings.len());
+        for of_stream in readings.chunk_by(|a, b| a.stream == b.stream) {
+            let start = fresh.len();
+            let repeats = sort_out(&mut tx, of_stream, &mut fresh, &mut added).await?;
+            added.repeated += repeats.len();
+            for r in repeats {
+                sqlx::query!("INSERT OR IGNORE INTO repeated_reading VALUES (?, ?, ?)", r.stream, r.t, r.raw)
+                    .execute(&mut *tx)
+                    .await?;
+            }
+            insert(&mut tx, &fresh[start..]).await?;
+            drop_blocks(&mut tx, &fresh[start..]).await?;
+        }
+        added.new = fresh.len();
+        let new_times: BTreeSet<i64> = fresh.iter().map(|r| r.t).collect();
+        let times: BTreeSet<i64> = readings.iter().map(|r| r.t).collect();
+        added.new_records = new_times.len();
+        added.known_records = times.len() - new_times.len();
+        tx.commit().await?;
+        let streams: BTreeSet<i64> = fresh.iter().map(|r| r.stream).collect();
+        streams.into_iter().for_each(|s| self.cache.forget(s));
+        Ok(added)
+    }
+
+    /// Readings of a stream that came again with another value, in order of time.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn repeats(&self, stream: i64) -> Result<Vec<Repeat>, StoreError> {
+        let rows = sqlx::query!(
+            r#"SELECT r.t, r.raw AS later, f.raw AS first FROM repeated_reading r
+               JOIN reading f ON f.stream_id = r.stream_id AND f.t = r.t WHERE r.stream_id = ? ORDER BY r.t"#,
+            stream
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.into_iter().map(|r| Repeat { time: UnixSeconds(r.t), first: r.first, later: r.later }).collect())
+    }
+
+    /// First and last time of any reading of a station.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn extent(&self, station: i64) -> Result<Option<(UnixSeconds, UnixSeconds)>, StoreError> {
+        let row = sqlx::query!(
+            r#"SELECT min((SELECT min(t) FROM reading WHERE stream_id = s.id)) AS "first: i64",
+                      max((SELECT max(t) FROM reading WHERE stream_id = s.id)) AS "last: i64"
+               FROM stream s JOIN node n ON n.id = s.node_id WHERE n.station_id = ?"#,
+            station
+        )
+        .fetch_one(&self.pool)
+        .await?;
+        Ok(row.first.zip(row.last).map(|(a, b)| (UnixSeconds(a), UnixSeconds(b))))
+    }
+}
+
+/// Appends to `fresh` what is not known of one stream, counts what is, and returns what differs from the known.
+async fn sort_out(
+    connection: &mut SqliteConnection,
+    readings: &[Reading],
+    fresh: &mut Vec<Reading>,
+    added: &mut Added,
+) -> Result<Vec<Reading>, StoreError> {
+    let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(Vec::new()) };
+    let touched = sqlx::query_scalar!(
+        r#"SELECT EXISTS (SELECT 1 FROM reading WHERE stream_id = ? AND t >= ? AND t <= ?) AS "e!: bool""#,
+        first.stream,
+        first.t,
+        last.t
+    )
+    .fetch_one(&mut *connection)
+    .await?;
+    let known = if touched { read_stream(connection, first.stream).await?.0 } else { Series::default() };
+    let mut at = 0;
+    let mut repeats = Vec::new();
+    let start = fresh.len();
+    for reading in readings {
+        while at < known.len() && known.times[at] < reading.t {
+            at += 1;
+        }
+        let stands = match fresh[start..].last() {
+            Some(before) if before.t == reading.t => Some(before.raw),
+            _ => (at < known.len() && known.times[at] == reading.t).then(|| known.values[at]),
+        };
+        match stands {
+            None => fresh.push(*reading),
+            Some(raw) if raw == reading.raw => added.known += 1,
+            Some(_) => repeats.push(*reading),
+        }
+    }
+    Ok(repeats)
+}
+
+async fn insert(connection: &mut SqliteConnection, readings: &[Reading]) -> Result<(), StoreError> {
+    let statement = |rows: usize| {
+        let mut sql = String::from("INSERT INTO reading (stream_id, t, raw) VALUES (?,?,?)");
+        sql.push_str(&",(?,?,?)".repeat(rows - 1));
+        sql
+    };
+    let full = statement(BATCH);
+    for batch in readings.chunks(BATCH) {
+        let short;
+        let sql = if batch.len() == BATCH {
+            &full
+        } else {
+            short = statement(batch.len());
+            &short
+        };
+        // The text is made of placeholders alone; every value is bound.
+        let mut query = sqlx::query(sqlx::AssertSqlSafe(sql.as_str()));
+        for r in batch {
+            query = query.bind(r.stream).bind(r.t).bind(r.raw);
+        }
+        query.execute(&mut *connection).await?;
+    }
+    Ok(())
+}
+
+/// Deletes the blocks of the months that readings of one stream touch.
+async fn drop_blocks(connection: &mut SqliteConnection, readings: &[Reading]) -> Result<(), StoreError> {
+    let Some(first) = readings.first() else { return Ok(()) };
+    let months: BTreeSet<i64> = readings.iter().map(|r| month_of(r.t)).collect();
+    for month in months {
+        sqlx::query!("DELETE FROM month_block WHERE stream_id = ? AND month = ?", first.stream, month)
+            .execute(&mut *connection)
+            .await?;
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::database::testing::store;
+
+    #[tokio::test]
+    async fn the_first_value_stands_and_nothing_is_lost() {
+        let (store, _dir) = store().await;
+        let stream = crate::stations::testing::stream(&store).await;
+        let file: Vec<Reading> = (0..1200).map(|i| Reading { stream, t: i * 900, raw: i as f64 }).collect();
+        let first = store.add_readings(file.clone()).await.unwrap();
+        assert_eq!((first.new, first.known, first.new_records), (1200, 0, 1200));
+        let again = store.add_readings(file.clone()).await.unwrap();
+        assert_eq!((again.new, again.known, again.repeated, again.known_records), (0, 1200, 0, 1200));
+
+        let mut other = file[100];
+        other.raw = -5.0;
+        for _ in 0..2 {
+            let report = store.add_readings(vec![other]).await.unwrap();
+            assert_eq!((report.new, report.repeated), (0, 1));
+        }
+        let repeats = store.repeats(stream).await.unwrap();
+        assert_eq!(repeats, [Repeat { time: UnixSeconds(90_000), first: 100.0, later: -5.0 }]);
+        assert_eq!(store.series(stream).await.unwrap().values[100], 100.0);
+    }
+
+    #[tokio::test]
+    async fn a_value_that_is_no_number_stores_nothing_at_all() {
+        let (store, _dir) = store().await;
+        let stream = crate::stations::testing::stream(&store).await;
+        let readings = vec![Reading { stream, t: 0, raw: 1.0 }, Reading { stream, t: 900, raw: f64::NAN }];
+        assert!(store.add_readings(readings).await.is_err());
+        assert!(store.series(stream).await.unwrap().is_empty());
+    }
+
+    #[tokio::test]
+    async fn a_block_sent_twice_within_one_file_counts_once() {
+        let (store, _dir) = store().await;
+        let stream = crate::stations::testing::stream(&store).await;
+        let reading = |t, raw| Reading { stream, t, raw };
+        let report =
+            store.add_readings(vec![reading(0, 1.0), reading(900, 2.0), reading(0, 1.0), reading(900, 9.0)]).await;
+        let report = report.unwrap();
+        assert_eq!((report.new, report.known, report.repeated), (2, 1, 1));
+    }
+}

@@ -1,0 +1,218 @@
+//! What persons decided of flags. A verdict beats the test, survives a new run, and can be undone; who, when and
+//! why are kept, also of undone ones.
+
+use crate::{Store, StoreError};
+use ebrel_core::quality::{Flag, Test};
+use ebrel_core::units::{UnixSeconds, Verdict};
+
+/// A decision that was taken.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Decision {
+    /// Row number (not used when it is to be kept).
+    pub id: i64,
+    /// The stream concerned.
+    pub stream_id: i64,
+    /// The test whose flag it answers.
+    pub test: Test,
+    /// First reading.
+    pub start: UnixSeconds,
+    /// Last reading, inclusive.
+    pub end: UnixSeconds,
+    /// Leave out or keep.
+    pub verdict: Verdict,
+    /// Why, if a reason was given.
+    pub reason: String,
+    /// Who.
+    pub by: String,
+    /// When.
+    pub at: UnixSeconds,
+}
+
+/// The verdict that stands on a flag.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Standing {
+    /// Number of the decision.
+    pub id: i64,
+    /// Leave out or keep.
+    pub verdict: Verdict,
+    /// Why.
+    pub reason: String,
+    /// Who.
+    pub by: String,
+    /// When.
+    pub at: UnixSeconds,
+}
+
+/// The newest decision on this stream and test that covers most of the flag.
+pub(crate) fn standing(decisions: &[Decision], stream: i64, flag: &Flag) -> Option<Standing> {
+    decisions
+        .iter()
+        .filter(|d| d.stream_id == stream && d.test == flag.test && covers(d, flag))
+        .max_by_key(|d| d.id)
+        .map(|d| Standing { id: d.id, verdict: d.verdict, reason: d.reason.clone(), by: d.by.clone(), at: d.at })
+}
+
+/// Whether the decision and the flag speak of the same thing: half of either lies in the other. A new run with other
+/// thresholds may draw the borders a little differently.
+fn covers(decision: &Decision, flag: &Flag) -> bool {
+    let shared = decision.end.0.min(flag.end.0) - decision.start.0.max(flag.start.0) + 1;
+    let longer = (decision.end.0 - decision.start.0).max(flag.end.0 - flag.start.0) + 1;
+    shared * 2 >= longer
+}
+
+impl Store {
+    /// Keeps decisions, all or none, and returns their numbers.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn decide(&self, decisions: &[Decision]) -> Result<Vec<i64>, StoreError> {
+        let mut tx = self.write().await?;
+        let mut ids = Vec::with_capacity(decisions.len());
+        for d in decisions {
+            let (test, verdict, starts, ends, at) = (d.test.code(), d.verdict.code(), d.start.0, d.end.0, d.at.0);
+            let done = sqlx::query!(
+                "INSERT INTO verdict (stream_id, test, starts, ends, decision, reason, decided_by, decided_at)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                d.stream_id,
+                test,
+                starts,
+                ends,
+                verdict,
+                d.reason,
+                d.by,
+                at
+            )
+            .execute(&mut *tx)
+            .await?;
+            ids.push(done.last_insert_rowid());
+        }
+        tx.commit().await?;
+        Ok(ids)
+    }
+
+    /// Takes decisions back; they stay on record as undone.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn undo_decisions(&self, ids: &[i64], at: UnixSeconds) -> Result<(), StoreError> {
+        let mut tx = self.write().await?;
+        for id in ids {
+            sqlx::query!("UPDATE verdict SET undone_at = ? WHERE id = ? AND undone_at IS NULL", at.0, id)
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Decisions in force at a station.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn verdicts(&self, station: i64) -> Result<Vec<Decision>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT v.id, v.stream_id, v.test, v.starts, v.ends, v.decision, v.reason, v.decided_by, v.decided_at
+             FROM verdict v JOIN stream s ON s.id = v.stream_id JOIN node n ON n.id = s.node_id
+             WHERE n.station_id = ? AND v.undone_at IS NULL ORDER BY v.id",
+            station
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .filter_map(|r| {
+                let (test, verdict) = Test::from_code(&r.test).zip(Verdict::from_code(&r.decision))?;
+                Some(Decision {
+                    id: r.id,
+                    stream_id: r.stream_id,
+                    test,
+                    start: UnixSeconds(r.starts),
+                    end: UnixSeconds(r.ends),
+                    verdict,
+                    reason: r.reason,
+                    by: r.decided_by,
+                    at: UnixSeconds(r.decided_at),
+                })
+            })
+            .collect())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::database::testing::store;
+    use crate::flags::ChannelFlags;
+    use crate::placements::{NewPlacement, Probe};
+    use ebrel_core::quality::Evidence;
+    use ebrel_core::units::{Grade, Principle};
+
+    fn spike(start: i64, end: i64) -> Flag {
+        Flag {
+            start: UnixSeconds(start),
+            end: UnixSeconds(end),
+            test: Test::Spike,
+            grade: Grade::Wrong,
+            readings: 2,
+            strength: 50.0,
+            evidence: Evidence::of(&[("height", 0.16)]),
+            reason: "+0.16 in 15 min".into(),
+        }
+    }
+
+    async fn rig(store: &Store) -> (i64, i64) {
+        let stream_id = crate::stations::testing::stream(store).await;
+        let node_id = store.streams(1).await.unwrap()[0].node_id;
+        let probe = Probe {
+            id: 0,
+            serial: "BD-0417".into(),
+            model: String::new(),
+            principle: Principle::Dielectric,
+            instrument_min: None,
+            instrument_max: None,
+            resolution: None,
+        };
+        let probe_id = store.ensure_probe(&probe).await.unwrap();
+        let text = String::new;
+        let new = NewPlacement {
+            node_id,
+            port: "m05".into(),
+            probe_id,
+            depth_cm: None,
+            orientation: text(),
+            starts: UnixSeconds(0),
+            ends: None,
+            note: text(),
+        };
+        (stream_id, store.place(&new).await.unwrap())
+    }
+
+    #[tokio::test]
+    async fn a_verdict_survives_a_new_run_and_can_be_undone() {
+        let (store, _dir) = store().await;
+        let (stream_id, placement_id) = rig(&store).await;
+        let run = |flags| [ChannelFlags { stream_id, placement_id, flags }];
+        store.replace_flags(1, &run(vec![spike(1800, 2700), spike(90_000, 90_900)])).await.unwrap();
+        let decision = Decision {
+            id: 0,
+            stream_id,
+            test: Test::Spike,
+            start: UnixSeconds(1800),
+            end: UnixSeconds(2700),
+            verdict: Verdict::LeftOut,
+            reason: "mouse".into(),
+            by: "T. Quill".into(),
+            at: UnixSeconds(5),
+        };
+        let ids = store.decide(&[decision]).await.unwrap();
+
+        store.replace_flags(1, &run(vec![spike(1800, 3600), spike(90_000, 90_900)])).await.unwrap();
+        let flags = store.flags(1).await.unwrap();
+        assert_eq!(flags.iter().filter(|f| f.waits()).count(), 1, "a border that moved a little keeps its verdict");
+        let standing = flags.iter().find_map(|f| f.verdict.clone()).unwrap();
+        assert_eq!((standing.verdict, standing.reason.as_str()), (Verdict::LeftOut, "mouse"));
+
+        store.undo_decisions(&ids, UnixSeconds(6)).await.unwrap();
+        assert!(store.flags(1).await.unwrap().iter().all(|f| f.waits()));
+    }
+}
