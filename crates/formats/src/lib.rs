@@ -18,3 +18,9 @@ use ebrel_core::units::UnixSeconds;
 pub fn rfc3339(t: UnixSeconds) -> String {
     jiff::Timestamp::from_second(t.0).map_or_else(|_| t.0.to_string(), |ts| ts.to_string())
 }
+
+/// Reads an RFC 3339 time to whole seconds of UTC; `None` if it is none.
+#[must_use]
+pub fn parse_rfc3339(text: &str) -> Option<UnixSeconds> {
+    package::parse_time(text)
+}

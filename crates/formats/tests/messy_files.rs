@@ -64,7 +64,8 @@ fn local_time_with_summer_time() {
     for i in 0..288 {
         let offset = if first + i * 3600 < 1_761_440_400 { 7200 } else { 3600 };
         let ts = jiff::Timestamp::from_second(first + i * 3600 + offset).unwrap();
-        text += &format!("{}\t0.2\t8.5\n", ts.to_zoned_datetime(jiff::tz::TimeZone::UTC).strftime("%m/%d/%y\t%I:%M %p"));
+        text +=
+            &format!("{}\t0.2\t8.5\n", ts.to_zoned_datetime(jiff::tz::TimeZone::UTC).strftime("%m/%d/%y\t%I:%M %p"));
     }
     let (got, clock) = read_file(text.as_bytes());
     assert_eq!(clock, Clock::Zone("Europe/Paris".into()));

@@ -1,6 +1,6 @@
 //! Reference samples as a bench would make them, from a known true curve.
 
-use crate::probes::{blade_dielectric_curve, blade_output_mv};
+use crate::probes::blade_output_mv;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, StandardNormal};
@@ -55,20 +55,18 @@ pub fn calibration_run(
         .collect()
 }
 
-/// The largest error of a curve against the truth of probe `serial` between two contents, m³/m³: what a practice
-/// run shows at its end.
-#[must_use]
-pub fn largest_error(serial: u32, curve: impl Fn(f64) -> f64, thetas: (f64, f64)) -> f64 {
-    let [a, b, c] = blade_dielectric_curve(serial);
-    (0..=50)
-        .map(|i| blade_output_mv(serial, thetas.0 + (thetas.1 - thetas.0) * f64::from(i) / 50.0))
-        .map(|mv| (curve(mv) - (a + b * mv + c * mv * mv)).abs())
-        .fold(0.0, f64::max)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::probes::blade_dielectric_curve;
+
+    fn largest_error(serial: u32, curve: impl Fn(f64) -> f64, thetas: (f64, f64)) -> f64 {
+        let [a, b, c] = blade_dielectric_curve(serial);
+        (0..=50)
+            .map(|i| blade_output_mv(serial, thetas.0 + (thetas.1 - thetas.0) * f64::from(i) / 50.0))
+            .map(|mv| (curve(mv) - (a + b * mv + c * mv * mv)).abs())
+            .fold(0.0, f64::max)
+    }
 
     #[test]
     fn the_clean_run_recovers_the_truth_and_the_wet_lid_is_outlying() {

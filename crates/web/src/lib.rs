@@ -1,1 +1,16 @@
-//! x
+//! Ebrel: the application that a researcher sees, in the browser and on the command line.
+//!
+//! * [`cli`]: the commands; [`app`]: the state that handlers share, and the one `configure` of server and tests.
+//! * `shell`: layout, security, sign-in, errors as pages. `components`: the section and the strips.
+//! * `rooms`: a folder per room, a file per page: routes that extract, call and render.
+//! * `jobs`: what several rooms and commands do: assemble a station's record, run the tests, import, export.
+//!
+//! No rule of the job is computed here; that is `ebrel-core`.
+
+pub mod app;
+pub mod cli;
+mod components;
+pub mod demo;
+pub mod jobs;
+mod rooms;
+mod shell;

@@ -1,1 +1,6 @@
-fn main() {}
+//! The `ebrel` command.
+
+#[tokio::main]
+async fn main() -> std::process::ExitCode {
+    ebrel::cli::run().await
+}

@@ -44,6 +44,12 @@ impl Meaning {
         self.curves.is_empty()
     }
 
+    /// The calibrations in order of their dates.
+    #[must_use]
+    pub fn curves(&self) -> &[DatedCurve] {
+        &self.curves
+    }
+
     /// Cuts readings where the calibration changes. Each piece has its curve; the first has none if readings
     /// begin before the first calibration.
     #[must_use]

@@ -8,5 +8,6 @@ mod tables;
 mod write;
 
 pub use read::{PackageError, read_path, read_zip};
+pub(crate) use tables::parse_time;
 pub use tables::{CalibrationRow, ChannelRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow};
 pub use write::{flags_csv, write_zip};

@@ -35,7 +35,7 @@ mod rfc3339_option {
 }
 
 /// Parses an RFC 3339 time to whole seconds. The usual form with `Z` is read digit by digit: a package holds millions.
-pub(super) fn parse_time(text: &str) -> Option<UnixSeconds> {
+pub(crate) fn parse_time(text: &str) -> Option<UnixSeconds> {
     let b = text.as_bytes();
     if b.len() == 20 && b[19] == b'Z' && b[10] == b'T' && b[4] == b'-' && b[7] == b'-' && b[13] == b':' && b[16] == b':'
     {

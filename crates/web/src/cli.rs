@@ -1,0 +1,303 @@
+//! The commands: `ebrel demo`, `serve`, `import`, `export`, `check`.
+
+use crate::app::{App, Mode, server, wall_clock};
+use crate::demo;
+use crate::jobs::exporting::{self, Selection};
+use crate::jobs::importing::{self, Report, SavedRecipe};
+use crate::jobs::record::StationRecord;
+use crate::jobs::{checking, reviewing};
+use actix_web::web;
+use clap::{Args, Parser, Subcommand};
+use ebrel_core::quality::Settings;
+use ebrel_core::units::{Grade, Quantity, UnixSeconds};
+use ebrel_formats::{logger, package, wide};
+use ebrel_store::imports::Import;
+use std::net::{SocketAddr, TcpListener};
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+/// Soil moisture and temperature records, from the probe to the finding.
+#[derive(Parser)]
+#[command(name = "ebrel", version, about)]
+struct Cli {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Start with the made-up demo study, on this machine only; nobody signs in.
+    Demo {
+        /// Port to listen on.
+        #[arg(long, default_value_t = 8417)]
+        port: u16,
+        /// Where the demo's data lie.
+        #[arg(long, default_value = "ebrel-data/demo")]
+        data: PathBuf,
+        /// Throw the demo's data away and begin anew.
+        #[arg(long)]
+        fresh: bool,
+    },
+    /// Start with your own data; the first visitor makes the owner's account.
+    Serve {
+        /// Where your data lie.
+        #[arg(long)]
+        data: PathBuf,
+        /// Address to listen on.
+        #[arg(long, default_value = "127.0.0.1:8417")]
+        listen: SocketAddr,
+        /// A proxy before Ebrel speaks HTTPS: cookies insist on it.
+        #[arg(long)]
+        https: bool,
+    },
+    /// Import a logger file into a station.
+    Import(ImportArgs),
+    /// Take a station's record out, as a record package (.zip) or a wide table (.csv).
+    Export(ExportArgs),
+    /// Run all tests over a record package (a folder or a .zip); no database is needed.
+    Check {
+        /// The package.
+        package: PathBuf,
+        /// Where the flags go.
+        #[arg(long, default_value = "flags.csv")]
+        out: PathBuf,
+        /// Other thresholds, as JSON.
+        #[arg(long)]
+        settings: Option<PathBuf>,
+    },
+}
+
+#[derive(Args)]
+struct ImportArgs {
+    /// The file.
+    file: PathBuf,
+    /// Code or name of the station.
+    #[arg(long)]
+    station: String,
+    /// A saved recipe by name, or a JSON file with one; without it the recipe is guessed.
+    #[arg(long)]
+    recipe: Option<String>,
+    /// Name of the node, where neither file nor recipe tells it.
+    #[arg(long)]
+    node: Option<String>,
+    /// Where the data lie.
+    #[arg(long, default_value = "ebrel-data/demo")]
+    data: PathBuf,
+    /// Show what would be stored, as a recipe that can be edited and given to --recipe.
+    #[arg(long)]
+    show_recipe: bool,
+}
+
+#[derive(Args)]
+struct ExportArgs {
+    /// Code or name of the station.
+    #[arg(long)]
+    station: String,
+    /// The file to write; its ending (.zip or .csv) chooses the form.
+    #[arg(long)]
+    out: PathBuf,
+    /// First moment, RFC 3339; default: the first reading.
+    #[arg(long)]
+    from: Option<String>,
+    /// First moment after, RFC 3339; default: after the last reading.
+    #[arg(long)]
+    to: Option<String>,
+    /// A quantity by its code; may be given several times; default: all.
+    #[arg(long)]
+    quantity: Vec<String>,
+    /// Grades whose readings are left out: wrong, doubtful, condition, none.
+    #[arg(long, default_values = ["wrong"])]
+    leave_out: Vec<String>,
+    /// Where the data lie.
+    #[arg(long, default_value = "ebrel-data/demo")]
+    data: PathBuf,
+}
+
+/// Runs the command line; failures end with a sentence on standard error and code 1.
+pub async fn run() -> ExitCode {
+    let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "warn".into());
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let done = match Cli::parse().command {
+        Command::Demo { port, data, fresh } => start_demo(port, &data, fresh).await,
+        Command::Serve { data, listen, https } => start(&data, listen, Mode::Serve { https }).await,
+        Command::Import(args) => import(args).await,
+        Command::Export(args) => export(args).await,
+        Command::Check { package, out, settings } => check(&package, &out, settings.as_deref()),
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(sentence) => {
+            tell(&format!("ebrel: {sentence}"));
+            ExitCode::FAILURE
+        }
+    }
+}
+
+/// A line for the person at the terminal.
+fn tell(line: &str) {
+    use std::io::Write;
+    // A closed terminal is no reason to stop.
+    let _ = writeln!(std::io::stderr(), "{line}");
+}
+
+async fn start_demo(port: u16, data: &Path, fresh: bool) -> Result<(), String> {
+    if fresh && data.join("ebrel.db").is_file() {
+        std::fs::remove_dir_all(data).map_err(|e| format!("{} could not be cleared: {e}", data.display()))?;
+    }
+    start(data, SocketAddr::from(([127, 0, 0, 1], port)), Mode::Demo).await
+}
+
+async fn start(data: &Path, listen: SocketAddr, mode: Mode) -> Result<(), String> {
+    let listener = TcpListener::bind(listen)
+        .map_err(|e| format!("{listen} cannot be listened on ({e}): stop what uses it, or give another port"))?;
+    let app = App::open(data, mode).await?;
+    if mode == Mode::Demo {
+        demo::seed(&app.store).await.map_err(|e| e.to_string())?;
+    }
+    tell(&format!("Ebrel is ready: http://{listen}  (data in {}; stop with Ctrl-C)", data.display()));
+    server(web::Data::new(app), listener).map_err(|e| e.to_string())?.await.map_err(|e| e.to_string())
+}
+
+/// Opens an existing data directory for a command.
+async fn open(data: &Path) -> Result<App, String> {
+    if !data.join("ebrel.db").is_file() {
+        return Err(format!("there is no Ebrel data in {}: give its directory with --data", data.display()));
+    }
+    App::open(data, Mode::Serve { https: false }).await
+}
+
+async fn import(args: ImportArgs) -> Result<(), String> {
+    let app = open(&args.data).await?;
+    let station = app.store.station_called(&args.station).await;
+    let station = station.map_err(|_| format!("there is no station “{}” in {}", args.station, args.data.display()))?;
+    let study = app.store.study(station.study_id).await.map_err(|e| e.to_string())?;
+    let bytes = std::fs::read(&args.file).map_err(|e| format!("{}: {e}", args.file.display()))?;
+    let text = logger::decode(&bytes).map_err(|e| format!("{}: {e}", args.file.display()))?;
+    let name = args.file.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let saved = match &args.recipe {
+        Some(recipe) => Some(find_recipe(&app, recipe).await?),
+        None => None,
+    };
+    let offset = i32::try_from(study.utc_offset_minutes).unwrap_or(0);
+    let recipe = match &saved {
+        Some(saved) => saved.recipe.clone(),
+        None => logger::guess(&text, offset).map_err(|e| format!("{name}: {e}"))?,
+    };
+    let read = logger::read(&text, &recipe).map_err(|e| e.to_string())?;
+    let mut mapping = match &saved {
+        Some(saved) => importing::fitted(&saved.mapping, &read),
+        None => importing::first_mapping(&read, &text, &name),
+    };
+    if let Some(node) = args.node {
+        mapping.node = node;
+    }
+    if args.show_recipe {
+        let body = serde_json::to_string_pretty(&SavedRecipe { recipe, mapping }).map_err(|e| e.to_string())?;
+        return write_out(body.as_bytes());
+    }
+    let hindrances = importing::hindrances(&read, &mapping, app.now(&study));
+    if !hindrances.is_empty() {
+        return Err(format!("{name} was not stored. {}", hindrances.join(" ")));
+    }
+    let sha256 = importing::keep_file(&app.data, &bytes).map_err(|e| e.to_string())?;
+    let report = importing::store(&app.store, station.id, &read, &mapping).await.map_err(|e| e.to_string())?;
+    let text = |value: serde_json::Result<String>| value.map_err(|e| e.to_string());
+    let kept = Import {
+        id: 0,
+        station_id: station.id,
+        file_name: name.clone(),
+        sha256,
+        recipe: text(serde_json::to_string(&recipe))?,
+        mapping: text(serde_json::to_string(&mapping))?,
+        created_at: app.now(&study),
+        created_by: "command line".into(),
+        report: Some(text(serde_json::to_string(&report))?),
+    };
+    let id = app.store.begin_import(&kept).await.map_err(|e| e.to_string())?;
+    app.store.keep_import(&Import { id, ..kept }).await.map_err(|e| e.to_string())?;
+    reviewing::run(&app.store, station.id).await.map_err(|e| e.to_string())?;
+    app.store.close().await;
+    write_out(report_text(&name, &report).as_bytes())
+}
+
+async fn find_recipe(app: &App, wanted: &str) -> Result<SavedRecipe, String> {
+    let known = app.store.recipes().await.map_err(|e| e.to_string())?;
+    let body = match known.into_iter().find(|(name, _)| name == wanted) {
+        Some((_, body)) => body,
+        None => std::fs::read_to_string(wanted)
+            .map_err(|e| format!("“{wanted}” is neither a saved recipe nor a file that can be read ({e})"))?,
+    };
+    serde_json::from_str(&body).map_err(|e| format!("the recipe “{wanted}” cannot be read: {e}"))
+}
+
+fn report_text(name: &str, r: &Report) -> String {
+    let mut out = format!(
+        "{name}: {} records new, {} already known; {} readings stored, {} known, {} known with another value (kept beside the first)\n",
+        r.new_records, r.known_records, r.new_readings, r.known_readings, r.repeated_readings
+    );
+    for (column, n) in &r.missing {
+        out.push_str(&format!("  {column}: {n} cells without a reading\n"));
+    }
+    if !r.left_out.is_empty() {
+        out.push_str(&format!("  columns left out: {}\n", r.left_out.join(", ")));
+    }
+    out.push_str(&format!("  {} lines or cells could not be read\n", r.problems.len()));
+    for p in &r.problems {
+        out.push_str(&format!("  line {}: {}\n", p.line, p.reason));
+    }
+    out
+}
+
+fn write_out(bytes: &[u8]) -> Result<(), String> {
+    use std::io::Write;
+    let mut out = std::io::stdout().lock();
+    out.write_all(bytes).and_then(|()| out.write_all(b"\n")).map_err(|e| e.to_string())
+}
+
+async fn export(args: ExportArgs) -> Result<(), String> {
+    let app = open(&args.data).await?;
+    let station = app.store.station_called(&args.station).await;
+    let station = station.map_err(|_| format!("there is no station “{}” in {}", args.station, args.data.display()))?;
+    let record = StationRecord::load(&app.store, station.id).await.map_err(|e| e.to_string())?;
+    let flags = app.store.flags(station.id).await.map_err(|e| e.to_string())?;
+    let (first, last) = record.extent().unwrap_or((UnixSeconds(0), wall_clock()));
+    let time = |text: &Option<String>, other: UnixSeconds| match text {
+        None => Ok(other),
+        Some(text) => ebrel_formats::parse_rfc3339(text).ok_or_else(|| format!("“{text}” is no RFC 3339 time")),
+    };
+    let quantity = |code: &String| Quantity::from_code(code).ok_or_else(|| format!("there is no quantity “{code}”"));
+    let grade = |code: &String| Grade::from_code(code).ok_or_else(|| format!("there is no grade “{code}”"));
+    let selection = Selection {
+        from: time(&args.from, first)?,
+        to: time(&args.to, UnixSeconds(last.0 + 60 - last.0.rem_euclid(60)))?,
+        quantities: args.quantity.iter().map(quantity).collect::<Result<_, _>>()?,
+        leave_out: args.leave_out.iter().filter(|g| *g != "none").map(grade).collect::<Result<_, _>>()?,
+    };
+    let bytes = match args.out.extension().and_then(|e| e.to_str()) {
+        Some("zip") => {
+            package::write_zip(&exporting::package(&record, &flags, &selection)).map_err(|e| e.to_string())?
+        }
+        Some("csv") => {
+            let columns = exporting::wide(&record, &flags, &selection);
+            wide::wide_csv(&columns, record.study.utc_offset_minutes).map_err(|e| e.to_string())?
+        }
+        _ => return Err("give --out a name that ends in .zip or .csv".into()),
+    };
+    std::fs::write(&args.out, bytes).map_err(|e| format!("{}: {e}", args.out.display()))
+}
+
+fn check(path: &Path, out: &Path, settings: Option<&Path>) -> Result<(), String> {
+    let settings = match settings {
+        None => Settings::default(),
+        Some(file) => {
+            let text = std::fs::read_to_string(file).map_err(|e| format!("{}: {e}", file.display()))?;
+            serde_json::from_str(&text).map_err(|e| format!("{}: {e}", file.display()))?
+        }
+    };
+    let package = package::read_path(path).map_err(|e| e.to_string())?;
+    let rows = checking::check(&package, &settings);
+    let bytes = package::flags_csv(&rows).map_err(|e| e.to_string())?;
+    std::fs::write(out, bytes).map_err(|e| format!("{}: {e}", out.display()))?;
+    tell(&format!("{} flags written to {}", rows.len(), out.display()));
+    Ok(())
+}

@@ -1,0 +1,3 @@
+//! What several rooms draw.
+
+pub mod section;

@@ -1,0 +1,268 @@
+// Draws strips, rain, flags and the cursor on one canvas.
+import { fixed, range, timeTicks, valueTicks } from "./geometry.js";
+
+export const RAMP = ["#c08a3e", "#9a6233", "#6b4a3a", "#3f4347"];
+const INK = "#22302b", SOFT = "#5d5c50", LINE = "#d8d0bd", SHEET = "#fbf8f1", WATER = "#2e6f8e", CLAY = "#a8461f";
+const MONO = "12px 'Atkinson Hyperlegible Mono', monospace";
+export const RAIN_HEIGHT = 44;
+const AXIS = 20, GAP = 8;
+
+export const rampOf = (depth) => (depth === null ? SOFT : RAMP[depth < 10 ? 0 : depth < 22 ? 1 : depth < 45 ? 2 : 3]);
+
+/** Where each strip lies: [{strip, top, height}] */
+export function layout(data, height) {
+  const n = Math.max(1, data.strips.length);
+  const each = (height - RAIN_HEIGHT - AXIS - GAP * (n - 1)) / n;
+  return data.strips.map((strip, i) => ({ strip, top: RAIN_HEIGHT + i * (each + GAP), height: each }));
+}
+
+/**
+ * @param {CanvasRenderingContext2D} ctx @param {object} data answer of the server
+ * @param {{width: number, height: number, offset: number, from: number, to: number, cursor: number|null, active: object|null}} view
+ */
+export function draw(ctx, data, view) {
+  ctx.clearRect(0, 0, view.width, view.height);
+  const x = (t) => ((t - view.from) / (view.to - view.from)) * view.width;
+  rain(ctx, data, view, x);
+  for (const place of layout(data, view.height)) strip(ctx, data, place, view, x);
+  axis(ctx, view, x);
+  if (view.cursor !== null) {
+    ctx.setLineDash([3, 3]);
+    ctx.strokeStyle = INK;
+    ctx.beginPath();
+    ctx.moveTo(view.cursor + 0.5, 0);
+    ctx.lineTo(view.cursor + 0.5, view.height - AXIS);
+    ctx.stroke();
+    ctx.setLineDash([]);
+  }
+}
+
+const columnX = (data, x) => (i) => x(data.from + ((data.to - data.from) * i) / data.columns);
+
+function rain(ctx, data, view, x) {
+  ctx.strokeStyle = LINE;
+  ctx.beginPath();
+  ctx.moveTo(0, 0.5);
+  ctx.lineTo(view.width, 0.5);
+  ctx.stroke();
+  if (!data.rain.length) return;
+  const cx = columnX(data, x);
+  const most = Math.max(20, ...data.rain.map((v) => v ?? 0));
+  ctx.fillStyle = WATER;
+  data.rain.forEach((v, i) => {
+    if (v) ctx.fillRect(cx(i), 1, Math.max(1, cx(i + 1) - cx(i)), Math.max(1, (v / most) * (RAIN_HEIGHT - 8)));
+  });
+  ctx.font = MONO;
+  ctx.fillStyle = SOFT;
+  ctx.textAlign = "right";
+  const minutes = (data.to - data.from) / data.columns / 60;
+  const per = minutes < 90 ? `${Math.round(minutes)} min` : minutes < 2880 ? `${Math.round(minutes / 60)} h` : `${Math.round(minutes / 1440)} d`;
+  ctx.fillText(`rain, longest bar ${fixed(most / 10, 1)} mm in ${per}`, view.width - 4, RAIN_HEIGHT - 4);
+}
+
+function strip(ctx, data, place, view, x) {
+  const { strip, top, height } = place;
+  ctx.fillStyle = SHEET;
+  ctx.fillRect(0, top, view.width, height);
+  const spans = data.flags.filter((f) => f.strip === strip.id);
+  const second = (i) => data.from + ((data.to - data.from) * i) / data.columns;
+  const flagged = new Uint8Array(data.columns);
+  for (const f of spans.filter((f) => f.grade !== "condition")) {
+    const first = Math.max(0, Math.floor(((f.start - data.from) / (data.to - data.from)) * data.columns));
+    const last = Math.min(data.columns - 1, Math.floor(((f.end - data.from) / (data.to - data.from)) * data.columns));
+    flagged.fill(1, first, last + 1);
+  }
+  const scale = range(strip, (i) => flagged[i] === 1);
+  ctx.strokeStyle = LINE;
+  ctx.strokeRect(0.5, Math.round(top) + 0.5, view.width - 1, Math.round(height) - 1);
+  ctx.font = MONO;
+  if (!scale) {
+    ctx.fillStyle = SOFT;
+    ctx.textAlign = "center";
+    ctx.fillText("no readings in this window", view.width / 2, top + height / 2);
+    return;
+  }
+  const y = (v) => top + height - ((v - scale.low) / (scale.high - scale.low)) * height;
+  for (const tick of valueTicks(scale.low, scale.high)) {
+    ctx.strokeStyle = "#e8e1d0";
+    ctx.beginPath();
+    ctx.moveTo(1, Math.round(y(tick.v)) + 0.5);
+    ctx.lineTo(view.width - 1, Math.round(y(tick.v)) + 0.5);
+    ctx.stroke();
+  }
+  if (strip.pores !== null && strip.pores < scale.high && strip.pores > scale.low) {
+    ctx.strokeStyle = WATER;
+    ctx.setLineDash([8, 4]);
+    ctx.beginPath();
+    ctx.moveTo(0, y(strip.pores));
+    ctx.lineTo(view.width, y(strip.pores));
+    ctx.stroke();
+    ctx.setLineDash([]);
+    ctx.fillStyle = WATER;
+    ctx.textAlign = "left";
+    ctx.fillText("all pores full", 6, y(strip.pores) - 4);
+  }
+  ctx.save();
+  ctx.beginPath();
+  ctx.rect(0, top, view.width, height);
+  ctx.clip();
+  spans.forEach((f) => hatch(ctx, f, place, view, x));
+  strip.lines.forEach((line, i) => lineOf(ctx, data, strip, line, i, x, y, top, height, second));
+  spans.forEach((f) => letter(ctx, f, place, view, x));
+  ctx.restore();
+  for (const tick of valueTicks(scale.low, scale.high)) {
+    if (y(tick.v) < top + 12 || y(tick.v) > top + height - 3) continue;
+    ctx.fillStyle = SOFT;
+    ctx.textAlign = "right";
+    ctx.fillText(tick.text, view.width - 5, y(tick.v) - 3);
+  }
+  caption(ctx, strip, place, view);
+}
+
+function caption(ctx, strip, place, view) {
+  const words = `${strip.what}, ${strip.unit}`;
+  ctx.font = "12px 'Atkinson Hyperlegible Next', sans-serif";
+  ctx.textAlign = "left";
+  const width = ctx.measureText(words).width;
+  ctx.fillStyle = "rgba(251, 248, 241, .85)";
+  ctx.fillRect(3, place.top + 3, width + 8, 15);
+  ctx.fillStyle = strip.raw ? CLAY : SOFT;
+  ctx.fillText(words, 7, place.top + 14);
+  if (strip.lines.length > 1 && strip.depth === null) {
+    ctx.fillText(strip.lines.map((l, i) => `${i ? "┄" : "─"} ${l.label}`).join("   "), width + 24, place.top + 14);
+  }
+  if (strip.lines.some((l) => l.beyond.length)) {
+    ctx.textAlign = "right";
+    ctx.fillStyle = SOFT;
+    ctx.fillText("pale: beyond the calibration's samples", view.width - 52, place.top + place.height - 6);
+  }
+}
+
+function lineOf(ctx, data, strip, line, index, x, y, top, height, second) {
+  const colour = strip.depth === null ? (index ? CLAY : INK) : rampOf(strip.depth);
+  const at = (i) => x(second(i + 0.5));
+  const step = strip.step;
+  if (line.band.length) {
+    ctx.fillStyle = colour;
+    ctx.globalAlpha = 0.18;
+    eachRun(line.mean, (a, b) => {
+      ctx.beginPath();
+      for (let i = a; i <= b; i++) ctx.lineTo(at(i), y((line.mean[i] + (line.band[i] ?? 0)) * step));
+      for (let i = b; i >= a; i--) ctx.lineTo(at(i), y((line.mean[i] - (line.band[i] ?? 0)) * step));
+      ctx.fill();
+    });
+    ctx.globalAlpha = 1;
+  }
+  const beyond = new Uint8Array(data.columns);
+  line.beyond.forEach(([a, b]) => beyond.fill(1, a, b + 1));
+  ctx.strokeStyle = colour;
+  ctx.lineWidth = 1.4;
+  ctx.setLineDash(index ? [4, 3] : []);
+  // The smallest and the largest value of each column, so that no spike is averaged away.
+  eachRun(line.mean, (a, b) => {
+    for (let i = a; i <= b; i++) {
+      ctx.globalAlpha = beyond[i] ? 0.45 : 1;
+      ctx.beginPath();
+      if (i > a) ctx.moveTo(at(i - 1), y(line.mean[i - 1] * step));
+      ctx.lineTo(at(i), y(line.mean[i] * step));
+      if (a === b) ctx.lineTo(at(i) + 1.5, y(line.mean[i] * step));
+      ctx.moveTo(at(i), y(line.min[i] * step));
+      ctx.lineTo(at(i), y(line.max[i] * step));
+      ctx.stroke();
+    }
+  });
+  ctx.globalAlpha = 1;
+  ctx.setLineDash([]);
+  ctx.lineWidth = 1;
+  edges(ctx, line, step, at, y, top, height);
+}
+
+/** What lies beyond the drawn range is marked at the edge, never clipped in silence. */
+function edges(ctx, line, step, at, y, top, height) {
+  ctx.fillStyle = CLAY;
+  let last = -20;
+  for (let i = 0; i < line.mean.length; i++) {
+    if (line.mean[i] === null || at(i) - last < 9) continue;
+    const above = y(line.max[i] * step) < top, below = y(line.min[i] * step) > top + height;
+    if (!above && !below) continue;
+    last = at(i);
+    const tip = above ? top + 1 : top + height - 1, base = above ? tip + 8 : tip - 8;
+    ctx.beginPath();
+    ctx.moveTo(last - 4.5, base);
+    ctx.lineTo(last + 4.5, base);
+    ctx.lineTo(last, tip);
+    ctx.fill();
+  }
+}
+
+function eachRun(values, each) {
+  let start = -1;
+  for (let i = 0; i <= values.length; i++) {
+    const has = i < values.length && values[i] !== null;
+    if (has && start < 0) start = i;
+    if (!has && start >= 0) {
+      each(start, i - 1);
+      start = -1;
+    }
+  }
+}
+
+function extent(f, x) {
+  const a = x(f.start), b = x(f.end);
+  return b - a < 6 ? [(a + b) / 2 - 3, 6] : [a, b - a];
+}
+
+function hatch(ctx, f, place, view, x) {
+  const [left, width] = extent(f, x);
+  if (left > view.width || left + width < 0) return;
+  const active = view.active && view.active.start === f.start && view.active.end === f.end && view.active.title === f.title;
+  const colour = f.verdict === "kept" ? "#3d6b4a" : f.verdict === "left_out" ? SOFT : f.grade === "condition" ? WATER : CLAY;
+  ctx.save();
+  ctx.beginPath();
+  ctx.rect(left, place.top, width, place.height);
+  ctx.clip();
+  ctx.globalAlpha = active ? 0.25 : 0.1;
+  ctx.fillStyle = colour;
+  ctx.fillRect(left, place.top, width, place.height);
+  ctx.globalAlpha = 0.55;
+  ctx.strokeStyle = colour;
+  ctx.beginPath();
+  const from = Math.max(left, -place.height) - place.height, until = Math.min(left + width, view.width);
+  for (let s = Math.floor(from / 7) * 7; s < until; s += 7) {
+    ctx.moveTo(s, place.top + place.height);
+    ctx.lineTo(s + place.height, place.top);
+  }
+  ctx.stroke();
+  ctx.restore();
+  ctx.strokeStyle = colour;
+  ctx.lineWidth = active ? 2 : 1;
+  ctx.strokeRect(left, place.top + 1, width, place.height - 2);
+  ctx.lineWidth = 1;
+}
+
+function letter(ctx, f, place, view, x) {
+  const [left, width] = extent(f, x);
+  const middle = Math.min(Math.max(left + width / 2, 8), view.width - 8);
+  if (left > view.width || left + width < 0) return;
+  ctx.font = "700 12px 'Atkinson Hyperlegible Mono', monospace";
+  ctx.textAlign = "center";
+  ctx.fillStyle = "rgba(251, 248, 241, .9)";
+  ctx.fillRect(middle - 6, place.top + 20, 12, 14);
+  ctx.fillStyle = f.grade === "condition" ? WATER : f.verdict ? SOFT : CLAY;
+  ctx.fillText(f.letter, middle, place.top + 31);
+}
+
+function axis(ctx, view, x) {
+  ctx.font = MONO;
+  ctx.fillStyle = SOFT;
+  ctx.strokeStyle = LINE;
+  for (const tick of timeTicks(view.from, view.to, view.offset, Math.max(2, view.width / 90))) {
+    const left = x(tick.t);
+    ctx.beginPath();
+    ctx.moveTo(left + 0.5, view.height - AXIS - 4);
+    ctx.lineTo(left + 0.5, view.height - AXIS);
+    ctx.stroke();
+    ctx.textAlign = left < 22 ? "left" : left > view.width - 26 ? "right" : "center";
+    ctx.fillText(tick.text, left, view.height - 5);
+  }
+}

@@ -1,0 +1,232 @@
+//! The demo study, made by the simulator.
+
+use ebrel_core::calibration::{Curve, recommend};
+use ebrel_core::quality::{Event, EventKind};
+use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
+use ebrel_simulator::{SampleMasses, Scenario, calibration_run, ostrelle_cut_coupe, simulate};
+use ebrel_store::calibrations::Adoption;
+use ebrel_store::placements::{NewPlacement, Probe};
+use ebrel_store::readings::Reading;
+use ebrel_store::stations::{Horizon, Station, StoredEvent, Study};
+use ebrel_store::{Store, StoreError};
+use serde_json::json;
+
+/// The one seed of the demo: pictures and tests repeat.
+const SEED: u64 = 417;
+/// Volume of the demo's corer, cm³.
+const CORE_CM3: f64 = 50.0;
+
+/// Makes the study Ostrelle Wood with its cut coupe, unless a study is there already.
+///
+/// # Errors
+/// [`StoreError`] if the database refuses.
+pub async fn seed(store: &Store) -> Result<(), StoreError> {
+    if !store.studies().await?.is_empty() {
+        return Ok(());
+    }
+    let scenario = ostrelle_cut_coupe();
+    let simulated = {
+        let scenario = scenario.clone();
+        let made = tokio::task::spawn_blocking(move || simulate(&scenario, SEED)).await;
+        made.map_err(|e| StoreError::Rule(format!("The demo's record could not be made: {e}")))?
+    };
+    let study = Study {
+        id: 0,
+        name: "Ostrelle Wood".into(),
+        question: "Does cutting a hazel coppice coupe warm and dry its topsoil, and for how many summers?".into(),
+        utc_offset_minutes: 0,
+        fixed_now: Some(scenario.end + 6 * 3600),
+    };
+    let study_id = store.add_study(&study).await?;
+    let station = add_station(store, study_id, &scenario).await?;
+    let node = store.ensure_node(station, "node 01").await?;
+    let mut readings = Vec::new();
+    let mut repeats = Vec::new();
+    for stream in &simulated.streams {
+        let (quantity, unit) = meaning_of(stream.port);
+        let id = store.ensure_stream(node, stream.port, quantity, unit, Some(scenario.interval)).await?;
+        readings.extend(stream.readings.iter().map(|(t, raw)| Reading { stream: id, t: *t, raw: *raw }));
+        repeats.extend(stream.repeats.iter().map(|(t, raw)| Reading { stream: id, t: *t, raw: *raw }));
+    }
+    store.add_readings(readings).await?;
+    store.add_readings(repeats).await?;
+    place_probes(store, node, &scenario).await?;
+    calibrate(store, study_id, &scenario).await?;
+    for event in events(&scenario) {
+        store.add_event(station, &event).await?;
+    }
+    crate::jobs::reviewing::run(store, station).await?;
+    Ok(())
+}
+
+fn meaning_of(port: &str) -> (Quantity, &'static str) {
+    match port {
+        "air" => (Quantity::AirTemperature, "degC"),
+        "bare" => (Quantity::BareAirTemperature, "degC"),
+        "rain" => (Quantity::Rain, "mm"),
+        "batt" => (Quantity::BatteryVoltage, "V"),
+        p if p.starts_with('m') => (Quantity::RawOutput, "mV"),
+        _ => (Quantity::SoilTemperature, "degC"),
+    }
+}
+
+async fn add_station(store: &Store, study_id: i64, scenario: &Scenario) -> Result<i64, StoreError> {
+    let horizons: Vec<Horizon> = scenario
+        .horizons
+        .iter()
+        .map(|h| {
+            let mineral = h.sand_clay_pct.1 > 0.0;
+            Horizon {
+                top_cm: h.span_cm.0,
+                bottom_cm: h.span_cm.1,
+                name: h.name.into(),
+                texture: h.texture.into(),
+                sand_pct: mineral.then_some(h.sand_clay_pct.0),
+                clay_pct: mineral.then_some(h.sand_clay_pct.1),
+                organic_matter_pct: Some(h.organic_pct),
+                bulk_density_g_cm3: Some(h.bulk_density),
+            }
+        })
+        .collect();
+    let station = Station {
+        id: 0,
+        study_id,
+        code: "cut".into(),
+        name: "Cut coupe".into(),
+        latitude: Some(46.9),
+        longitude: Some(-3.2),
+        elevation_m: Some(210.0),
+        treatment: "cut in the first winter".into(),
+        cover: "hazel stools, regrowth".into(),
+        known_bias: "a log pile stood 4 m south until May 2025".into(),
+    };
+    store.add_station(&station, &horizons).await
+}
+
+fn probe(serial: String, model: &str, principle: Principle, range: (f64, f64), resolution: f64) -> Probe {
+    Probe {
+        id: 0,
+        serial,
+        model: model.into(),
+        principle,
+        instrument_min: Some(range.0),
+        instrument_max: Some(range.1),
+        resolution: Some(resolution),
+    }
+}
+
+async fn place_probes(store: &Store, node: i64, scenario: &Scenario) -> Result<(), StoreError> {
+    let mut all: Vec<(&str, Option<f64>, &str, Probe)> = Vec::new();
+    for p in &scenario.moisture {
+        let serial = format!("BD-{:04}", p.serial);
+        let model = "blade dielectric, 5 cm, analog 2.5 V";
+        all.push((
+            p.port,
+            Some(p.depth_cm),
+            "horizontal, blade on edge",
+            probe(serial, model, Principle::Dielectric, (250.0, 2500.0), 0.1),
+        ));
+    }
+    for (i, (port, depth)) in scenario.thermometers.iter().enumerate() {
+        let model = "digital thermometer, stainless";
+        all.push((
+            port,
+            Some(*depth),
+            "horizontal",
+            probe(format!("DT-{:04}", 208 + i), model, Principle::Thermometer, (-40.0, 85.0), 0.01),
+        ));
+    }
+    let thermistor = |serial: &str| probe(serial.into(), "thermistor", Principle::Thermometer, (-40.0, 70.0), 0.01);
+    all.push(("air", Some(-150.0), "in a shield", thermistor("TH-0031")));
+    all.push(("bare", Some(-150.0), "bare", thermistor("TH-0032")));
+    let gauge = probe("RG-0007".into(), "tipping bucket, 0.2 mm", Principle::RainGauge, (0.0, 60.0), 0.2);
+    all.push(("rain", Some(-100.0), "level", gauge));
+    all.push(("batt", None, "", probe("NO-0001".into(), "node with radio", Principle::Node, (0.0, 6.0), 0.01)));
+    for (port, depth, orientation, probe) in all {
+        let placement = NewPlacement {
+            node_id: node,
+            port: port.into(),
+            probe_id: store.ensure_probe(&probe).await?,
+            depth_cm: depth.and_then(|d| DepthCm::new(d).ok()),
+            orientation: orientation.into(),
+            starts: UnixSeconds(scenario.start),
+            ends: None,
+            note: String::new(),
+        };
+        store.place(&placement).await?;
+    }
+    Ok(())
+}
+
+/// Three calibrations that were adopted, and one run (60 cm) that waits to be.
+async fn calibrate(store: &Store, study: i64, scenario: &Scenario) -> Result<(), StoreError> {
+    let probes = store.probes().await?;
+    for p in &scenario.moisture {
+        let horizon = scenario.horizons.iter().find(|h| h.span_cm.1 > p.depth_cm);
+        let (name, density) = horizon.map_or(("", 1.3), |h| (h.name, h.bulk_density));
+        let wettest = horizon.map_or(0.42, |h| h.pore_space - 0.03);
+        let thetas: Vec<f64> = (0..7).map(|i| 0.07 + (wettest - 0.07) * f64::from(i) / 6.0).collect();
+        let outlier = (p.serial == 422).then_some(3);
+        let tins = calibration_run(p.serial, density, CORE_CM3, &thetas, outlier);
+        let serial = format!("BD-{:04}", p.serial);
+        let probe_id = probes.iter().find(|b| b.serial == serial).map(|b| b.id);
+        let draft = draft(&tins, density);
+        let title = format!("{serial} in {name} at {density:.2} g/cm³");
+        let run = store.add_run(study, &title, probe_id, &draft).await?;
+        let Some(probe_id) = probe_id.filter(|_| outlier.is_none()) else { continue };
+        let raw: Vec<f64> = tins.iter().map(|t| t.raw_mv).collect();
+        let theta: Vec<f64> = tins.iter().map(|t| (t.wet_g - t.dry_g) / CORE_CM3).collect();
+        let recommendation = recommend(&raw, &theta);
+        let fit = recommendation.degree.and_then(|d| recommendation.candidates[d - 1].fit.as_ref().ok());
+        if let Some(fit) = fit {
+            let adoption = Adoption {
+                probe_id,
+                run_id: Some(run),
+                valid_from: UnixSeconds(scenario.start),
+                curve: Curve::from_fit(fit),
+                statement: recommendation.sentence.clone(),
+                samples: draft,
+                by: "N. Arvel".into(),
+                at: UnixSeconds(scenario.start + 20 * 86_400),
+            };
+            store.adopt(&adoption).await?;
+        }
+    }
+    Ok(())
+}
+
+/// A run as its form holds it.
+fn draft(tins: &[SampleMasses], density: f64) -> String {
+    let rows: Vec<_> = tins
+        .iter()
+        .map(|t| {
+            let two = |v: f64| format!("{v:.2}");
+            json!({"raw": format!("{:.1}", t.raw_mv), "tare": two(t.tare_g), "wet": two(t.wet_g), "dry": two(t.dry_g),
+                   "volume": format!("{CORE_CM3}"), "out": false})
+        })
+        .collect();
+    json!({"unit": "mV", "density": format!("{density:.2}"), "step": "0.01", "volume_pct": "1", "rows": rows})
+        .to_string()
+}
+
+fn events(scenario: &Scenario) -> Vec<StoredEvent> {
+    let day = |d: i64| scenario.start + d * 86_400;
+    let event = |kind, start: i64, hours: i64, note: &str| StoredEvent {
+        event: Event { kind, start: UnixSeconds(start), end: UnixSeconds(start + hours * 3600) },
+        amount: None,
+        unit: String::new(),
+        note: note.into(),
+    };
+    vec![
+        event(
+            EventKind::Installation,
+            day(0) + 6 * 3600,
+            4,
+            "four depths from a pit; the 30 cm probe was moved off a root",
+        ),
+        event(EventKind::OfficialStart, day(14), 0, "first good wetting after installation"),
+        event(EventKind::Visit, day(195) + 10 * 3600, 1, "plugs and gaskets checked"),
+        event(EventKind::Visit, day(197) + 15 * 3600, 1, "plug of the 60 cm probe put back"),
+        event(EventKind::Maintenance, day(600) + 9 * 3600, 2, "cable gnawed by a mouse, mended"),
+    ]
+}

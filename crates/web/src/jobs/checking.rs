@@ -1,0 +1,177 @@
+//! `ebrel check`: all tests over a record package, without a database.
+
+use ebrel_core::calibration::Curve;
+use ebrel_core::quality::{Channel, Event, EventKind, Flag, Repeat, Settings, check_station};
+use ebrel_core::series::{DatedCurve, Meaning, Series, View};
+use ebrel_core::units::{BulkDensity, Quantity, SpanSeconds, UnixSeconds, pore_space};
+use ebrel_formats::package::{ChannelRow, FlagRow, Package, ReadingRow};
+
+/// A channel of the package in order of time, each time once.
+struct Sorted {
+    series: Series,
+    raw: Option<Vec<f64>>,
+    repeats: Vec<Repeat>,
+}
+
+/// Runs every test on a package and returns the flags as rows of `flags.csv`.
+#[must_use]
+pub fn check(package: &Package, settings: &Settings) -> Vec<FlagRow> {
+    let mut stations: Vec<&str> = package.channels.iter().map(|(c, _)| c.station.as_str()).collect();
+    stations.sort_unstable();
+    stations.dedup();
+    let mut rows = Vec::new();
+    for station in stations {
+        let members: Vec<&(ChannelRow, Vec<ReadingRow>)> =
+            package.channels.iter().filter(|(c, _)| c.station == station).collect();
+        let sorted: Vec<Sorted> = members.iter().map(|(c, r)| sort(package, c, r)).collect();
+        let labels: Vec<String> = members.iter().map(|(c, _)| label(c)).collect();
+        let channels: Vec<Channel<'_>> = members
+            .iter()
+            .zip(&sorted)
+            .zip(&labels)
+            .filter_map(|(((c, _), s), name)| channel(package, c, s, name))
+            .collect();
+        let known: Vec<&ChannelRow> =
+            members.iter().map(|(c, _)| c).filter(|c| Quantity::from_code(&c.quantity).is_some()).collect();
+        let rain = channels.iter().find(|c| c.quantity == Quantity::Rain).map(|c| c.view);
+        let events = events(package, station);
+        for (row, flags) in known.iter().zip(check_station(&channels, rain, &events, settings)) {
+            rows.extend(flags.iter().map(|f| flag_row(&row.channel, f)));
+        }
+    }
+    rows
+}
+
+/// A flag as a row, without a verdict.
+#[must_use]
+pub fn flag_row(channel: &str, flag: &Flag) -> FlagRow {
+    FlagRow {
+        channel: channel.to_owned(),
+        start: flag.start,
+        end: flag.end,
+        test: flag.test.code().to_owned(),
+        grade: flag.grade.code().to_owned(),
+        verdict: String::new(),
+        reason: flag.reason.clone(),
+        evidence: serde_json::to_string(&flag.evidence).unwrap_or_default(),
+    }
+}
+
+fn label(row: &ChannelRow) -> String {
+    match row.depth_cm {
+        Some(depth) if depth >= 0.0 => format!("{depth}\u{a0}cm"),
+        _ => row.channel.clone(),
+    }
+}
+
+/// Brings readings into order; of several at one time the first in the file stands. Raw output that a calibration of
+/// the package covers is turned into water content.
+fn sort(package: &Package, row: &ChannelRow, readings: &[ReadingRow]) -> Sorted {
+    let mut ordered: Vec<&ReadingRow> = readings.iter().filter(|r| r.value.is_finite() || r.raw.is_some()).collect();
+    ordered.sort_by_key(|r| r.time);
+    let mut out = Sorted { series: Series::default(), raw: None, repeats: Vec::new() };
+    let mut raws = Vec::with_capacity(ordered.len());
+    for r in ordered {
+        if out.series.times.last() == Some(&r.time.0) {
+            let first = out.series.values[out.series.len() - 1];
+            out.repeats.push(Repeat { time: r.time, first, later: r.value });
+            continue;
+        }
+        out.series.times.push(r.time.0);
+        out.series.values.push(r.value);
+        raws.push(r.raw.unwrap_or(f64::NAN));
+    }
+    if raws.iter().any(|r| r.is_finite()) {
+        out.raw = Some(raws);
+    } else if row.quantity == Quantity::RawOutput.code() {
+        let meaning = meaning(package, &row.channel);
+        if !meaning.is_raw() {
+            let theta = meaning.resolve(out.series.view());
+            out.raw = Some(std::mem::replace(&mut out.series.values, theta));
+        }
+    }
+    out
+}
+
+fn meaning(package: &Package, channel: &str) -> Meaning {
+    let curves = package.calibrations.iter().filter(|c| c.channel == channel).filter_map(|c| {
+        let coefficients: Vec<f64> = serde_json::from_str(&c.coefficients).ok()?;
+        let (low, high) = (c.x_min.unwrap_or(f64::NEG_INFINITY), c.x_max.unwrap_or(f64::INFINITY));
+        let curve = Curve::from_coefficients(&coefficients, low, high, c.standard_error).ok()?;
+        Some(DatedCurve { valid_from: c.valid_from, curve })
+    });
+    Meaning::new(curves.collect()).unwrap_or_default()
+}
+
+fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name: &'a str) -> Option<Channel<'a>> {
+    let quantity = Quantity::from_code(&row.quantity)?;
+    let calibrated = quantity == Quantity::RawOutput && sorted.raw.is_some();
+    let soil = package
+        .horizons
+        .iter()
+        .find(|h| h.station == row.station && row.depth_cm.is_some_and(|d| h.top_cm <= d && d < h.bottom_cm));
+    Some(Channel {
+        name,
+        node: &row.node,
+        quantity: if calibrated { Quantity::WaterContent } else { quantity },
+        depth_cm: row.depth_cm.filter(|_| quantity.is_in_soil()),
+        interval: row.interval_s.map(SpanSeconds),
+        view: View { times: &sorted.series.times, values: &sorted.series.values },
+        raw: sorted.raw.as_deref().filter(|raw| limits_fit_raw(row, raw)),
+        instrument: row.instrument_min.zip(row.instrument_max),
+        resolution: row.resolution,
+        pore_space: soil.and_then(|h| h.bulk_density_g_cm3).and_then(|d| BulkDensity::new(d).ok()).map(pore_space),
+        repeats: &sorted.repeats,
+    })
+}
+
+/// Whether a channel's limits are given in the unit of its raw readings: they hold most of those, or there are none.
+fn limits_fit_raw(row: &ChannelRow, raw: &[f64]) -> bool {
+    let Some((low, high)) = row.instrument_min.zip(row.instrument_max) else { return true };
+    let known = raw.iter().filter(|r| r.is_finite());
+    known.clone().filter(|r| (low..=high).contains(*r)).count() * 2 > known.count()
+}
+
+fn events(package: &Package, station: &str) -> Vec<Event> {
+    let of = package.events.iter().filter(|e| e.station == station);
+    of.filter_map(|e| {
+        let kind = EventKind::from_code(&e.kind)?;
+        Some(Event { kind, start: e.start, end: e.end.unwrap_or(UnixSeconds(e.start.0)) })
+    })
+    .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn package() -> Package {
+        let value = |i: i64| 0.3 - 1e-5 * i as f64 + 0.001 * ((i * 7919 % 13) as f64 / 13.0);
+        let mut readings: Vec<ReadingRow> = (0..800)
+            .map(|i| ReadingRow { time: UnixSeconds(i * 900), value: value(i), raw: None, uncertainty: None })
+            .collect();
+        readings[400].value = 0.45;
+        readings.push(ReadingRow { value: 0.2, ..readings[10] });
+        readings.drain(600..620);
+        let row = ChannelRow {
+            channel: "cut.m05".into(),
+            station: "cut".into(),
+            quantity: "water_content".into(),
+            unit: "m3/m3".into(),
+            depth_cm: Some(5.0),
+            interval_s: Some(900),
+            ..ChannelRow::default()
+        };
+        Package { channels: vec![(row, readings)], ..Package::default() }
+    }
+
+    #[test]
+    fn a_package_is_checked_alone_and_the_same_way_again() {
+        let rows = check(&package(), &Settings::default());
+        let mut tests: Vec<_> = rows.iter().map(|r| r.test.as_str()).collect();
+        tests.sort_unstable();
+        assert_eq!(tests, ["gap", "repeated", "spike"], "{rows:?}");
+        let bytes = |rows: &[FlagRow]| ebrel_formats::package::flags_csv(rows).unwrap();
+        assert_eq!(bytes(&rows), bytes(&check(&package(), &Settings::default())));
+    }
+}

@@ -1,0 +1,268 @@
+//! A station's record as a record package or as one wide CSV: the same selection gives the same bytes.
+
+use super::checking::flag_row;
+use super::record::{ChannelRecord, StationRecord};
+use ebrel_core::units::{Grade, Quantity, UnixSeconds, Verdict, unit_for_people};
+use ebrel_formats::package::{
+    CalibrationRow, ChannelRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow,
+};
+use ebrel_formats::rfc3339;
+use ebrel_formats::wide::WideColumn;
+use ebrel_store::flags::StoredFlag;
+
+/// What is taken out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Selection {
+    /// First moment.
+    pub from: UnixSeconds,
+    /// First moment after.
+    pub to: UnixSeconds,
+    /// Quantities as shown; empty: all.
+    pub quantities: Vec<Quantity>,
+    /// Grades whose readings are left out, unless a verdict keeps them. A verdict to leave out always counts.
+    pub leave_out: Vec<Grade>,
+}
+
+impl Selection {
+    fn takes(&self, channel: &ChannelRecord) -> bool {
+        self.quantities.is_empty() || self.quantities.contains(&channel.quantity())
+    }
+
+    /// Whether a flag's readings stay out.
+    fn leaves_out(&self, stored: &StoredFlag) -> bool {
+        match stored.verdict.as_ref().map(|v| v.verdict) {
+            Some(Verdict::LeftOut) => true,
+            Some(Verdict::Kept) => false,
+            None => self.leave_out.contains(&stored.flag.grade),
+        }
+    }
+
+    /// The selection in words, for the package's description.
+    fn words(&self) -> String {
+        let list = |names: Vec<&str>, none: &str| if names.is_empty() { none.to_owned() } else { names.join(", ") };
+        format!(
+            "From {} up to but without {}. Quantities: {}. Readings under flags of these grades are left out unless a \
+             verdict keeps them: {}; readings that a verdict leaves out are left out. Times are UTC. Uncertainty is the \
+             half width of the 95 % prediction interval of the calibration. Water content outside the range of a \
+             calibration's samples is extrapolated and is exported as computed; x_min and x_max in calibrations.csv tell \
+             where.",
+            rfc3339(self.from),
+            rfc3339(self.to),
+            list(self.quantities.iter().map(|q| q.code()).collect(), "all"),
+            list(self.leave_out.iter().map(|g| g.code()).collect(), "none"),
+        )
+    }
+}
+
+/// Counts of an export, for the page that offers it.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Counts {
+    /// Channels in it.
+    pub channels: usize,
+    /// Readings in it.
+    pub readings: usize,
+    /// Readings that are left out.
+    pub left_out: usize,
+}
+
+/// Readings of a channel within the selection, and how many were left out.
+fn readings(channel: &ChannelRecord, flags: &[StoredFlag], selection: &Selection) -> (Vec<ReadingRow>, usize) {
+    let view = channel.view();
+    let out: Vec<(i64, i64)> = flags
+        .iter()
+        .filter(|f| f.stream_id == channel.channel.stream.id && selection.leaves_out(f))
+        .map(|f| (f.flag.start.0, f.flag.end.0))
+        .collect();
+    let mut rows = Vec::new();
+    let mut left = 0;
+    for (piece, curve) in channel.meaning.pieces(view) {
+        let start = piece.times.partition_point(|t| *t < selection.from.0);
+        let end = piece.times.partition_point(|t| *t < selection.to.0).max(start);
+        for (t, raw) in piece.times[start..end].iter().zip(&piece.values[start..end]) {
+            if out.iter().any(|(a, b)| (a..=b).contains(&t)) {
+                left += 1;
+                continue;
+            }
+            let row = match curve {
+                Some(curve) => ReadingRow {
+                    time: UnixSeconds(*t),
+                    value: rounded(curve.theta(*raw)),
+                    raw: Some(*raw),
+                    uncertainty: curve.half_width(*raw).map(rounded),
+                },
+                None if channel.is_calibrated() => {
+                    ReadingRow { time: UnixSeconds(*t), value: f64::NAN, raw: Some(*raw), uncertainty: None }
+                }
+                None => ReadingRow { time: UnixSeconds(*t), value: *raw, raw: None, uncertainty: None },
+            };
+            rows.push(row);
+        }
+    }
+    (rows, left)
+}
+
+/// Five decimals: far below what any probe knows, and short.
+fn rounded(value: f64) -> f64 {
+    (value * 1e5).round() / 1e5
+}
+
+/// How much a selection holds.
+#[must_use]
+pub fn counts(record: &StationRecord, flags: &[StoredFlag], selection: &Selection) -> Counts {
+    let mut counts = Counts::default();
+    for channel in record.channels.iter().filter(|c| selection.takes(c)) {
+        let (rows, left) = readings(channel, flags, selection);
+        counts.channels += 1;
+        counts.readings += rows.len();
+        counts.left_out += left;
+    }
+    counts
+}
+
+/// The selection as a record package.
+#[must_use]
+pub fn package(record: &StationRecord, flags: &[StoredFlag], selection: &Selection) -> Package {
+    let code = &record.station.code;
+    let taken: Vec<&ChannelRecord> = record.channels.iter().filter(|c| selection.takes(c)).collect();
+    let name = |c: &ChannelRecord| format!("{code}.{}", c.channel.name());
+    let within = |start: UnixSeconds, end: UnixSeconds| end >= selection.from && start < selection.to;
+    let mut flag_rows: Vec<FlagRow> = Vec::new();
+    for channel in &taken {
+        let of = flags
+            .iter()
+            .filter(|f| f.stream_id == channel.channel.stream.id && f.placement_id == channel.channel.placement.id);
+        for stored in of.filter(|f| within(f.flag.start, f.flag.end)) {
+            let mut row = flag_row(&name(channel), &stored.flag);
+            if let Some(v) = &stored.verdict {
+                row.verdict = v.verdict.code().to_owned();
+                if !v.reason.is_empty() {
+                    row.reason = format!("{} ({}: {})", row.reason, v.by, v.reason);
+                }
+            }
+            flag_rows.push(row);
+        }
+    }
+    Package {
+        title: format!("{}: {}", record.study.name, record.station.name),
+        description: selection.words(),
+        stations: vec![station_row(record)],
+        horizons: record.horizons.iter().map(|h| horizon_row(code, h)).collect(),
+        channels: taken.iter().map(|c| (channel_row(record, c, name(c)), readings(c, flags, selection).0)).collect(),
+        events: record
+            .events
+            .iter()
+            .filter(|e| within(e.event.start, e.event.end))
+            .map(|e| EventRow {
+                station: code.clone(),
+                kind: e.event.kind.code().to_owned(),
+                start: e.event.start,
+                end: Some(e.event.end),
+                amount: e.amount,
+                unit: e.unit.clone(),
+                note: e.note.clone(),
+            })
+            .collect(),
+        calibrations: taken.iter().flat_map(|c| calibration_rows(c, &name(c))).collect(),
+        flags: flag_rows,
+    }
+}
+
+fn station_row(record: &StationRecord) -> StationRow {
+    let s = &record.station;
+    StationRow {
+        station: s.code.clone(),
+        name: s.name.clone(),
+        latitude: s.latitude,
+        longitude: s.longitude,
+        elevation_m: s.elevation_m,
+        utc_offset_minutes: Some(record.study.utc_offset_minutes),
+        treatment: s.treatment.clone(),
+        cover: s.cover.clone(),
+        ..StationRow::default()
+    }
+}
+
+fn horizon_row(station: &str, h: &ebrel_store::stations::Horizon) -> HorizonRow {
+    HorizonRow {
+        station: station.to_owned(),
+        top_cm: h.top_cm,
+        bottom_cm: h.bottom_cm,
+        name: h.name.clone(),
+        texture: h.texture.clone(),
+        sand_pct: h.sand_pct,
+        clay_pct: h.clay_pct,
+        organic_matter_pct: h.organic_matter_pct,
+        bulk_density_g_cm3: h.bulk_density_g_cm3,
+    }
+}
+
+fn channel_row(record: &StationRecord, c: &ChannelRecord, name: String) -> ChannelRow {
+    let (stream, placement) = (&c.channel.stream, &c.channel.placement);
+    let twin = record.channels.iter().find(|o| {
+        o.quantity() == c.quantity()
+            && o.channel.placement.id != placement.id
+            && o.channel.placement.depth_cm == placement.depth_cm
+            && placement.depth_cm.is_some()
+            && o.channel.stream.id < stream.id
+    });
+    ChannelRow {
+        channel: name,
+        station: record.station.code.clone(),
+        node: stream.node.clone(),
+        port: stream.port.clone(),
+        quantity: c.quantity().code().to_owned(),
+        unit: c.unit().to_owned(),
+        depth_cm: placement.depth_cm,
+        orientation: placement.orientation.clone(),
+        principle: placement.probe.principle.code().to_owned(),
+        probe_model: placement.probe.model.clone(),
+        serial: placement.probe.serial.clone(),
+        start: Some(placement.starts),
+        end: placement.ends,
+        interval_s: stream.interval_s,
+        instrument_min: placement.probe.instrument_min,
+        instrument_max: placement.probe.instrument_max,
+        resolution: placement.probe.resolution,
+        twin_of: twin.map(|o| format!("{}.{}", record.station.code, o.channel.name())).unwrap_or_default(),
+    }
+}
+
+fn calibration_rows(c: &ChannelRecord, channel: &str) -> Vec<CalibrationRow> {
+    let rows = c.meaning.curves().iter().map(|dated| CalibrationRow {
+        channel: channel.to_owned(),
+        valid_from: dated.valid_from,
+        form: dated.curve.form().to_owned(),
+        coefficients: serde_json::to_string(&dated.curve.coefficients()).unwrap_or_default(),
+        x_min: Some(dated.curve.x_min),
+        x_max: Some(dated.curve.x_max),
+        standard_error: dated.curve.residual_sd,
+        source: format!("probe {}", c.channel.placement.probe.serial),
+    });
+    rows.collect()
+}
+
+/// The selection as columns of a wide table.
+#[must_use]
+pub fn wide(record: &StationRecord, flags: &[StoredFlag], selection: &Selection) -> Vec<WideColumn> {
+    let taken = record.channels.iter().filter(|c| selection.takes(c));
+    taken
+        .map(|c| {
+            let label = c.channel.label();
+            let what = c.quantity().words();
+            let unit = unit_for_people(c.unit());
+            let name = if label == what { label.clone() } else { format!("{label} {what}") };
+            let rows = readings(c, flags, selection).0;
+            let kept = flags.iter().filter(|f| f.stream_id == c.channel.stream.id && !selection.leaves_out(f));
+            let remarks = kept.flat_map(|f| {
+                let spans = rows.iter().filter(|r| (f.flag.start..=f.flag.end).contains(&r.time));
+                spans.map(|r| (r.time, format!("{label}: {}", f.flag.test.code()))).collect::<Vec<_>>()
+            });
+            let remarks = remarks.collect();
+            WideColumn {
+                heading: format!("{name} ({unit}) {}", c.channel.placement.probe.serial),
+                readings: rows.iter().map(|r| (r.time, r.value)).collect(),
+                remarks,
+            }
+        })
+        .collect()
+}

@@ -1,0 +1,143 @@
+//! A station's record: every channel with its readings and what they mean.
+
+use ebrel_core::quality::{Channel, Event, Repeat};
+use ebrel_core::series::{Meaning, Series, View};
+use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
+use ebrel_store::placements::StoredChannel;
+use ebrel_store::stations::{Horizon, Station, StoredEvent, Study};
+use ebrel_store::{Store, StoreError};
+use std::sync::Arc;
+
+/// One channel with its readings.
+pub struct ChannelRecord {
+    /// Stream and placement.
+    pub channel: StoredChannel,
+    /// All readings of the stream; [`Self::view`] gives those of the placement.
+    series: Arc<Series>,
+    /// Calibrations of the probe; empty for channels that need none.
+    pub meaning: Meaning,
+    /// Pore space of the soil at its depth.
+    pub pore_space: Option<f64>,
+    /// Readings that came again with another value.
+    pub repeats: Vec<Repeat>,
+}
+
+impl ChannelRecord {
+    /// Raw readings while the probe was in this placement.
+    #[must_use]
+    pub fn view(&self) -> View<'_> {
+        let end = self.channel.placement.ends.unwrap_or(UnixSeconds(i64::MAX));
+        self.series.between(self.channel.placement.starts, end)
+    }
+
+    /// What the channel shows: water content once a calibration is adopted, else what the stream reports.
+    #[must_use]
+    pub fn quantity(&self) -> Quantity {
+        if self.is_calibrated() { Quantity::WaterContent } else { self.channel.stream.quantity }
+    }
+
+    /// Whether raw output is turned into water content.
+    #[must_use]
+    pub fn is_calibrated(&self) -> bool {
+        self.channel.stream.quantity == Quantity::RawOutput && !self.meaning.is_raw()
+    }
+
+    /// Unit of what the channel shows.
+    #[must_use]
+    pub fn unit(&self) -> &str {
+        if self.is_calibrated() { Quantity::WaterContent.unit() } else { &self.channel.stream.unit }
+    }
+
+    /// Values as shown, one per raw reading; NaN where no calibration held yet.
+    #[must_use]
+    pub fn values(&self) -> Vec<f64> {
+        if self.is_calibrated() { self.meaning.resolve(self.view()) } else { self.view().values.to_vec() }
+    }
+}
+
+/// A station with all it has recorded.
+pub struct StationRecord {
+    /// The study.
+    pub study: Study,
+    /// The station.
+    pub station: Station,
+    /// Its soil.
+    pub horizons: Vec<Horizon>,
+    /// Its channels: moisture by depth, soil temperature by depth, the rest.
+    pub channels: Vec<ChannelRecord>,
+    /// What happened there.
+    pub events: Vec<StoredEvent>,
+}
+
+impl StationRecord {
+    /// Loads a station's record. Readings come from the store's cache where they can.
+    ///
+    /// # Errors
+    /// [`StoreError`] if there is no such station or the database cannot be read.
+    pub async fn load(store: &Store, station_id: i64) -> Result<Self, StoreError> {
+        let station = store.station(station_id).await?;
+        let study = store.study(station.study_id).await?;
+        let horizons = store.horizons(station_id).await?;
+        let mut channels = Vec::new();
+        for channel in store.channels(station_id).await? {
+            let raw = channel.stream.quantity == Quantity::RawOutput;
+            let meaning = if raw { store.meaning(channel.placement.probe.id).await? } else { Meaning::default() };
+            let depth = channel.placement.depth_cm;
+            let pore_space = depth
+                .and_then(|d| horizons.iter().find(|h| h.top_cm <= d && d < h.bottom_cm))
+                .and_then(Horizon::pore_space);
+            let series = store.series(channel.stream.id).await?;
+            let repeats = store.repeats(channel.stream.id).await?;
+            channels.push(ChannelRecord { channel, series, meaning, pore_space, repeats });
+        }
+        let events = store.events(station_id).await?;
+        Ok(Self { study, station, horizons, channels, events })
+    }
+
+    /// First and last reading of the station.
+    #[must_use]
+    pub fn extent(&self) -> Option<(UnixSeconds, UnixSeconds)> {
+        let ends = |c: &ChannelRecord| {
+            let view = c.view();
+            view.times.first().copied().zip(view.times.last().copied())
+        };
+        let all: Vec<(i64, i64)> = self.channels.iter().filter_map(ends).collect();
+        let first = all.iter().map(|e| e.0).min()?;
+        let last = all.iter().map(|e| e.1).max()?;
+        Some((UnixSeconds(first), UnixSeconds(last)))
+    }
+
+    /// The station's rain, mm per reading.
+    #[must_use]
+    pub fn rain(&self) -> Option<View<'_>> {
+        self.channels.iter().find(|c| c.quantity() == Quantity::Rain).map(ChannelRecord::view)
+    }
+
+    /// Runs every test over the record; one list of flags per channel, in their order.
+    #[must_use]
+    pub fn check(&self, settings: &ebrel_core::quality::Settings) -> Vec<Vec<ebrel_core::quality::Flag>> {
+        let labels: Vec<String> = self.channels.iter().map(|c| c.channel.label()).collect();
+        let values: Vec<Vec<f64>> = self.channels.iter().map(ChannelRecord::values).collect();
+        let channels: Vec<Channel<'_>> = self
+            .channels
+            .iter()
+            .zip(&values)
+            .zip(&labels)
+            .map(|((c, values), name)| Channel {
+                name,
+                node: &c.channel.stream.node,
+                quantity: c.quantity(),
+                depth_cm: c.channel.placement.depth_cm,
+                interval: c.channel.stream.interval_s.map(SpanSeconds),
+                view: View { times: c.view().times, values },
+                raw: c.is_calibrated().then(|| c.view().values),
+                instrument: c.channel.placement.probe.instrument_min.zip(c.channel.placement.probe.instrument_max),
+                resolution: c.channel.placement.probe.resolution,
+                pore_space: c.pore_space,
+                repeats: &c.repeats,
+            })
+            .collect();
+        let events: Vec<Event> = self.events.iter().map(|e| e.event).collect();
+        ebrel_core::quality::check_station(&channels, self.rain(), &events, settings)
+    }
+}

@@ -1,0 +1,86 @@
+//! The tests run over a station, and what waits for a verdict.
+
+use super::record::StationRecord;
+use ebrel_core::quality::{Settings, Test};
+use ebrel_store::flags::{ChannelFlags, StoredFlag};
+use ebrel_store::{Store, StoreError};
+use std::collections::BTreeMap;
+
+/// Runs all tests over a station and puts their flags in the place of the old ones. Verdicts stay.
+///
+/// # Errors
+/// [`StoreError`] if the database refuses.
+pub async fn run(store: &Store, station: i64) -> Result<usize, StoreError> {
+    let record = StationRecord::load(store, station).await?;
+    // A second of arithmetic: not on the threads that answer requests.
+    let found = tokio::task::spawn_blocking(move || {
+        let flags = record.check(&Settings::default());
+        let of = |(c, flags): (&super::record::ChannelRecord, Vec<_>)| ChannelFlags {
+            stream_id: c.channel.stream.id,
+            placement_id: c.channel.placement.id,
+            flags,
+        };
+        record.channels.iter().zip(flags).map(of).collect::<Vec<_>>()
+    })
+    .await
+    .map_err(|e| StoreError::Rule(format!("The tests broke off: {e}")))?;
+    store.replace_flags(station, &found).await?;
+    Ok(found.iter().map(|c| c.flags.len()).sum())
+}
+
+/// Flags that say the same of several channels at once (a silence of the whole node), as one thing to decide on.
+pub struct Matter {
+    /// Its flags, at least one; the first speaks for all.
+    pub flags: Vec<StoredFlag>,
+}
+
+impl Matter {
+    /// The flag that speaks for all.
+    #[must_use]
+    pub fn lead(&self) -> &StoredFlag {
+        &self.flags[0]
+    }
+
+    /// Whether it waits for a verdict.
+    #[must_use]
+    pub fn waits(&self) -> bool {
+        self.flags.iter().any(StoredFlag::waits)
+    }
+}
+
+/// From this many channels on, the same silence is one matter.
+const SHARED: usize = 3;
+
+/// Gathers flags into matters, the most damaging first.
+#[must_use]
+pub fn matters(flags: Vec<StoredFlag>) -> Vec<Matter> {
+    let mut same: BTreeMap<(Test, i64, i64), usize> = BTreeMap::new();
+    let key = |f: &StoredFlag| (f.flag.test, f.flag.start.0, f.flag.end.0);
+    for flag in &flags {
+        *same.entry(key(flag)).or_default() += 1;
+    }
+    let mut at: BTreeMap<(Test, i64, i64), usize> = BTreeMap::new();
+    let mut matters: Vec<Matter> = Vec::new();
+    for flag in flags {
+        let key = key(&flag);
+        let shared = flag.flag.test == Test::Gap && same[&key] >= SHARED;
+        match at.get(&key).filter(|_| shared) {
+            Some(i) => matters[*i].flags.push(flag),
+            None => {
+                if shared {
+                    at.insert(key, matters.len());
+                }
+                matters.push(Matter { flags: vec![flag] });
+            }
+        }
+    }
+    matters
+}
+
+/// How much waits for a verdict at a station.
+///
+/// # Errors
+/// [`StoreError`] if the database cannot be read.
+pub async fn waiting(store: &Store, station: i64) -> Result<usize, StoreError> {
+    Ok(matters(store.flags(station).await?).iter().filter(|m| m.waits()).count())
+}

@@ -1,0 +1,299 @@
+//! A window of a station's record, thinned for a screen.
+//!
+//! Values travel as whole numbers in steps of a strip's resolution: half the bytes of decimals, and the smallest is
+//! rounded down and the largest up, so that nothing that was recorded falls out of the drawn range.
+
+use super::record::{ChannelRecord, StationRecord};
+use ebrel_core::series::{Columns, Window, sum_columns, thin};
+use ebrel_core::units::{Quantity, unit_for_people};
+use ebrel_store::flags::StoredFlag;
+use serde::Serialize;
+
+/// What of a record is shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Show {
+    /// Moisture strips.
+    Moisture,
+    /// Temperature strips, soil and air.
+    Temperature,
+    /// Both.
+    Both,
+}
+
+impl Show {
+    /// The choice with this word; moisture for any other.
+    #[must_use]
+    pub fn from_word(word: &str) -> Self {
+        match word {
+            "temperature" => Self::Temperature,
+            "both" => Self::Both,
+            _ => Self::Moisture,
+        }
+    }
+}
+
+/// One line in a strip.
+#[derive(Debug, Serialize)]
+pub struct Line {
+    /// What the line is, where a strip has more than one.
+    pub label: String,
+    /// Smallest value per column, in steps.
+    pub min: Vec<Option<i32>>,
+    /// Largest value per column.
+    pub max: Vec<Option<i32>>,
+    /// Mean per column.
+    pub mean: Vec<Option<i32>>,
+    /// 95 % half width of the calibration at the mean; empty without a calibration.
+    pub band: Vec<Option<i32>>,
+    /// Columns in which readings lie beyond the calibration's samples: [first, last] runs.
+    pub beyond: Vec<[usize; 2]>,
+}
+
+/// The record at one depth, or of one quantity in the air.
+#[derive(Debug, Serialize)]
+pub struct Strip {
+    /// Unique within the answer: "moisture@15".
+    pub id: String,
+    /// "15 cm".
+    pub label: String,
+    /// What is drawn, in words.
+    pub what: String,
+    /// Its unit.
+    pub unit: String,
+    /// Whether it is raw output, for want of a calibration.
+    pub raw: bool,
+    /// Depth.
+    pub depth: Option<f64>,
+    /// Decimals for values.
+    pub decimals: usize,
+    /// Value of one step.
+    pub step: f64,
+    /// The smallest span of the scale, so that noise is not blown up to fill the strip.
+    pub least_span: f64,
+    /// Pore space at this depth, if the strip shows water content.
+    pub pores: Option<f64>,
+    /// Numbers of the streams in it, for flags.
+    pub streams: Vec<i64>,
+    /// Its lines.
+    pub lines: Vec<Line>,
+    /// Mean temperature of the soil beside it per column, tenths of °C.
+    pub beside: Vec<Option<i32>>,
+    /// What must be known of it.
+    pub note: String,
+}
+
+/// A flagged span in the window.
+#[derive(Debug, Serialize)]
+pub struct Span {
+    /// Strip it lies on.
+    pub strip: String,
+    /// The test's letter.
+    pub letter: char,
+    /// The test's name.
+    pub title: String,
+    /// Grade code.
+    pub grade: String,
+    /// Verdict code, or empty.
+    pub verdict: String,
+    /// First and last second.
+    pub start: i64,
+    /// Last second.
+    pub end: i64,
+}
+
+/// The answer to a window.
+#[derive(Debug, Serialize)]
+pub struct WindowData {
+    /// First second.
+    pub from: i64,
+    /// First second after.
+    pub to: i64,
+    /// Number of columns.
+    pub columns: usize,
+    /// The strips from top to bottom.
+    pub strips: Vec<Strip>,
+    /// Rain per column, tenths of mm; empty without a gauge.
+    pub rain: Vec<Option<i32>>,
+    /// Air temperature per column, tenths of °C.
+    pub air: Vec<Option<i32>>,
+    /// Flagged spans.
+    pub flags: Vec<Span>,
+}
+
+fn steps(values: &[f64], step: f64, round: fn(f64) -> f64) -> Vec<Option<i32>> {
+    // A tiny allowance keeps 0.3000000001 from being rounded up a whole step.
+    values.iter().map(|v| v.is_finite().then(|| round((v / step * 1e6).round() / 1e6) as i32)).collect()
+}
+
+/// Thins the record to a window.
+#[must_use]
+pub fn window(record: &StationRecord, flags: &[StoredFlag], window: &Window, show: Show) -> WindowData {
+    let mut strips: Vec<Strip> = Vec::new();
+    for channel in &record.channels {
+        let quantity = channel.quantity();
+        let wanted = match show {
+            Show::Moisture => quantity.is_moisture(),
+            Show::Temperature => is_temperature(quantity),
+            Show::Both => quantity.is_moisture() || is_temperature(quantity),
+        };
+        if wanted {
+            add(&mut strips, channel, record, window);
+        }
+    }
+    if show == Show::Both {
+        // At each depth moisture and then temperature; the air on top.
+        let order = |s: &Strip| (s.depth.unwrap_or(-1.0), s.id.starts_with("temperature"));
+        strips.sort_by(|a, b| order(a).partial_cmp(&order(b)).unwrap_or(std::cmp::Ordering::Equal));
+    }
+    let find = |q: Quantity| record.channels.iter().find(|c| c.quantity() == q);
+    let rain = find(Quantity::Rain).map(|c| steps(&sum_columns(c.view(), window), 0.1, f64::round));
+    let air = find(Quantity::AirTemperature).map(|c| tenths(c, window));
+    let spans = flags.iter().filter_map(|f| span(f, &strips, window)).collect();
+    WindowData {
+        from: window.from().0,
+        to: window.to().0,
+        columns: window.columns(),
+        strips,
+        rain: rain.unwrap_or_default(),
+        air: air.unwrap_or_default(),
+        flags: spans,
+    }
+}
+
+fn is_temperature(quantity: Quantity) -> bool {
+    matches!(quantity, Quantity::SoilTemperature | Quantity::AirTemperature | Quantity::BareAirTemperature)
+}
+
+fn tenths(channel: &ChannelRecord, window: &Window) -> Vec<Option<i32>> {
+    steps(&thin(channel.view(), window, |v| v).mean, 0.1, f64::round)
+}
+
+/// Adds a channel to the strip of its depth; a new strip if there is none.
+fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, record: &StationRecord, window: &Window) {
+    let quantity = channel.quantity();
+    let depth = channel.channel.placement.depth_cm.filter(|_| quantity.is_in_soil());
+    let family = if is_temperature(quantity) { "temperature" } else { "moisture" };
+    let place = depth.map_or("air".to_owned(), |d| d.to_string());
+    // A raw record and a calibrated one of the same depth cannot share a scale.
+    let raw = if quantity == Quantity::RawOutput { "-raw" } else { "" };
+    let id = format!("{family}{raw}@{place}");
+    let (step, decimals) = match quantity {
+        Quantity::WaterContent => (0.0001, 3),
+        Quantity::RawOutput => (0.1, 1),
+        _ => (0.01, 1),
+    };
+    let (columns, band, beyond) = columns(channel, window);
+    let at = strips.iter().position(|s| s.id == id).unwrap_or_else(|| {
+        let beside = record.channels.iter().find(|c| {
+            family == "moisture" && c.quantity() == Quantity::SoilTemperature && c.channel.placement.depth_cm == depth
+        });
+        let note = match quantity {
+            Quantity::RawOutput => "raw output: no calibration is adopted for this probe, so it is not water content",
+            _ => "",
+        };
+        strips.push(Strip {
+            id,
+            label: if depth.is_some() { channel.channel.label() } else { "air".to_owned() },
+            what: quantity.words().to_owned(),
+            unit: unit_for_people(channel.unit()),
+            raw: quantity == Quantity::RawOutput,
+            depth,
+            decimals,
+            step,
+            least_span: match quantity {
+                Quantity::WaterContent => 0.06,
+                Quantity::RawOutput => 60.0,
+                _ => 3.0,
+            },
+            pores: channel.pore_space.filter(|_| quantity == Quantity::WaterContent),
+            streams: Vec::new(),
+            lines: Vec::new(),
+            beside: beside.map(|c| tenths(c, window)).unwrap_or_default(),
+            note: note.to_owned(),
+        });
+        strips.len() - 1
+    });
+    let strip = &mut strips[at];
+    strip.streams.push(channel.channel.stream.id);
+    let label = if depth.is_none() {
+        if quantity == Quantity::BareAirTemperature { "bare" } else { "shielded" }.to_owned()
+    } else {
+        channel.channel.placement.probe.serial.clone()
+    };
+    strip.lines.push(Line {
+        label,
+        min: steps(&columns.min, step, f64::floor),
+        max: steps(&columns.max, step, f64::ceil),
+        mean: steps(&columns.mean, step, f64::round),
+        band: band.map(|b| steps(&b, step, f64::round)).unwrap_or_default(),
+        beyond: runs(&beyond),
+    });
+}
+
+/// Columns of a channel as shown, the half width of its calibration, and where readings lie beyond its samples.
+fn columns(channel: &ChannelRecord, window: &Window) -> (Columns, Option<Vec<f64>>, Vec<bool>) {
+    let n = window.columns();
+    if !channel.is_calibrated() {
+        return (thin(channel.view(), window, |v| v), None, vec![false; n]);
+    }
+    let mut whole = Columns::empty(n);
+    let mut band = vec![f64::NAN; n];
+    let mut beyond = vec![false; n];
+    for (piece, curve) in channel.meaning.pieces(channel.view()) {
+        let Some(curve) = curve else { continue };
+        let raw = thin(piece, window, |v| v);
+        let theta = thin(piece, window, |v| curve.theta(v));
+        for i in (0..n).filter(|i| raw.count[*i] > 0) {
+            beyond[i] |= curve.is_beyond(raw.min[i]) || curve.is_beyond(raw.max[i]);
+            band[i] = curve.half_width(raw.mean[i]).unwrap_or(f64::NAN);
+        }
+        whole.merge(&theta);
+    }
+    let known = band.iter().any(|b| b.is_finite());
+    (whole, known.then_some(band), beyond)
+}
+
+fn runs(flags: &[bool]) -> Vec<[usize; 2]> {
+    let mut out: Vec<[usize; 2]> = Vec::new();
+    for i in (0..flags.len()).filter(|i| flags[*i]) {
+        match out.last_mut() {
+            Some(run) if run[1] + 1 == i => run[1] = i,
+            _ => out.push([i, i]),
+        }
+    }
+    out
+}
+
+fn span(stored: &StoredFlag, strips: &[Strip], window: &Window) -> Option<Span> {
+    let flag = &stored.flag;
+    if flag.end < window.from() || flag.start >= window.to() {
+        return None;
+    }
+    let strip = strips.iter().find(|s| s.streams.contains(&stored.stream_id))?;
+    Some(Span {
+        strip: strip.id.clone(),
+        letter: flag.test.letter(),
+        title: flag.test.title().to_owned(),
+        grade: flag.grade.code().to_owned(),
+        verdict: stored.verdict.as_ref().map(|v| v.verdict.code().to_owned()).unwrap_or_default(),
+        start: flag.start.0,
+        end: flag.end.0,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn rounding_never_hides_a_peak() {
+        assert_eq!(steps(&[0.30004], 0.0001, f64::ceil), [Some(3001)]);
+        assert_eq!(steps(&[0.30004], 0.0001, f64::floor), [Some(3000)]);
+        assert_eq!(steps(&[0.3, f64::NAN], 0.0001, f64::ceil), [Some(3000), None]);
+    }
+
+    #[test]
+    fn columns_gather_into_runs() {
+        assert_eq!(runs(&[false, true, true, false, true]), [[1, 2], [4, 4]]);
+    }
+}

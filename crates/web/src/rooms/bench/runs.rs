@@ -1,0 +1,101 @@
+//! The list of calibrations, and beginning one.
+
+use crate::app::App;
+use crate::rooms::bench::draft::{Draft, resolve};
+use crate::shell::errors::Problem;
+use crate::shell::figures::moment;
+use crate::shell::guard::CheckedForm;
+use crate::shell::sign_in::acting;
+use crate::shell::{Room, Shell, page, see_other};
+use actix_session::Session;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_core::units::Principle;
+use ebrel_store::placements::Probe;
+use serde::Deserialize;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config.route("/studies/{id}/bench", web::get().to(list)).route("/studies/{id}/bench", web::post().to(begin));
+}
+
+struct RunRow {
+    id: i64,
+    title: String,
+    answer: String,
+}
+
+struct ProbeRow {
+    serial: String,
+    model: String,
+    state: String,
+    calibrated: bool,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/bench/runs.html")]
+struct RunsPage {
+    shell: Shell,
+    study: i64,
+    answer: String,
+    runs: Vec<RunRow>,
+    probes: Vec<ProbeRow>,
+    serials: Vec<Probe>,
+}
+
+async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let study = app.store.study(*id).await?;
+    let runs = app.store.runs(*id).await?;
+    let rows = runs.into_iter().map(|r| {
+        let draft: Draft = serde_json::from_str(&r.draft).unwrap_or_default();
+        RunRow { id: r.id, title: r.title, answer: resolve(&draft).recommendation.sentence }
+    });
+    let rows: Vec<RunRow> = rows.collect();
+    let dielectric: Vec<Probe> =
+        app.store.probes().await?.into_iter().filter(|p| p.principle == Principle::Dielectric).collect();
+    let mut probes = Vec::new();
+    for p in &dielectric {
+        let newest = app.store.calibrations(p.id).await?.into_iter().find(|c| c.retired_at.is_none());
+        let state = newest.as_ref().map_or_else(
+            || "raw output: no calibration is adopted".to_owned(),
+            |c| {
+                let statement = c.statement.trim_end_matches('.');
+                format!(
+                    "version {}: {statement}; valid from {}",
+                    c.version,
+                    moment(c.valid_from, study.utc_offset_minutes)
+                )
+            },
+        );
+        let calibrated = newest.is_some();
+        probes.push(ProbeRow { serial: p.serial.clone(), model: p.model.clone(), state, calibrated });
+    }
+    let without = probes.iter().filter(|p| !p.calibrated).count();
+    let answer = match (probes.len(), without) {
+        (0, _) => "No dielectric probe is known yet: import a logger file first.".to_owned(),
+        (n, 0) => format!("All {n} dielectric probes are calibrated."),
+        (n, without) => format!("{without} of {n} dielectric probes still show raw output."),
+    };
+    let shell = Shell::within(&app, &session, "Bench", Room::Bench, &study, None).await?;
+    page(&RunsPage { shell, study: *id, answer, runs: rows, probes, serials: dielectric })
+}
+
+#[derive(Deserialize)]
+struct Begin {
+    #[serde(default)]
+    probe: String,
+}
+
+async fn begin(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    form: CheckedForm<Begin>,
+) -> Result<HttpResponse, Problem> {
+    acting(&app, &session)?;
+    let probe = form.0.probe.parse::<i64>().ok();
+    let known = app.store.probes().await?.into_iter().find(|p| Some(p.id) == probe);
+    let title = known.map_or_else(|| "Moisture calibration".to_owned(), |p| format!("{}, moisture", p.serial));
+    let draft = serde_json::to_string(&Draft::default()).map_err(|e| Problem::Internal(e.to_string()))?;
+    let run = app.store.add_run(*id, &title, probe, &draft).await?;
+    Ok(see_other(&format!("/bench/{run}")))
+}

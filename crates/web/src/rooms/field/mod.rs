@@ -1,0 +1,151 @@
+//! The room Field, thin: what was put where, and correcting it. Readings never change by it.
+
+use crate::app::App;
+use crate::jobs::reviewing;
+use crate::shell::errors::Problem;
+use crate::shell::figures::{field, read_field};
+use crate::shell::forms::{number, words};
+use crate::shell::guard::CheckedForm;
+use crate::shell::{Room, Shell, page, say, see_other};
+use actix_session::Session;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_core::units::DepthCm;
+use ebrel_store::placements::{NewPlacement, Placement, Probe};
+use serde::Deserialize;
+
+/// Routes of this room.
+pub fn routes(config: &mut web::ServiceConfig) {
+    config
+        .route("/stations/{id}/placements", web::get().to(list))
+        .route("/stations/{id}/placements/{placement}", web::post().to(correct));
+}
+
+struct Row {
+    id: i64,
+    port: String,
+    serial: String,
+    model: String,
+    depth: String,
+    orientation: String,
+    starts: String,
+    ends: String,
+    error: Option<String>,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/field/placements.html")]
+struct PlacementsPage {
+    shell: Shell,
+    station: String,
+    id: i64,
+    rows: Vec<Row>,
+    probes: Vec<Probe>,
+}
+
+#[derive(Deserialize)]
+struct Correction {
+    port: String,
+    serial: String,
+    depth: String,
+    orientation: String,
+    starts: String,
+    ends: String,
+}
+
+async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    show(&app, &session, *id, None).await
+}
+
+async fn show(
+    app: &App,
+    session: &Session,
+    id: i64,
+    refused: Option<(i64, Correction, String)>,
+) -> Result<HttpResponse, Problem> {
+    let station = app.store.station(id).await?;
+    let study = app.store.study(station.study_id).await?;
+    let offset = study.utc_offset_minutes;
+    let mut rows: Vec<Row> = app.store.placements(id).await?.iter().map(|p| row(p, offset)).collect();
+    if let Some((placement, typed, error)) = refused
+        && let Some(row) = rows.iter_mut().find(|r| r.id == placement)
+    {
+        row.port = typed.port;
+        row.serial = typed.serial;
+        row.depth = typed.depth;
+        row.orientation = typed.orientation;
+        row.starts = typed.starts;
+        row.ends = typed.ends;
+        row.error = Some(error);
+    }
+    let shell =
+        Shell::within(app, session, &format!("Probes of {}", station.name), Room::Field, &study, Some(&station))
+            .await?;
+    page(&PlacementsPage { shell, station: station.name, id, rows, probes: app.store.probes().await? })
+}
+
+fn row(p: &Placement, offset: i64) -> Row {
+    Row {
+        id: p.id,
+        port: p.port.clone(),
+        serial: p.probe.serial.clone(),
+        model: p.probe.model.clone(),
+        depth: p.depth_cm.map(|d| d.to_string().replace('-', "−")).unwrap_or_default(),
+        orientation: p.orientation.clone(),
+        starts: field(p.starts, offset),
+        ends: p.ends.map(|t| field(t, offset)).unwrap_or_default(),
+        error: None,
+    }
+}
+
+async fn correct(
+    app: web::Data<App>,
+    session: Session,
+    path: web::Path<(i64, i64)>,
+    form: CheckedForm<Correction>,
+) -> Result<HttpResponse, Problem> {
+    let (id, placement) = path.into_inner();
+    let station = app.store.station(id).await?;
+    let study = app.store.study(station.study_id).await?;
+    let known = app.store.placements(id).await?.into_iter().find(|p| p.id == placement);
+    let known = known.ok_or(Problem::NotFound("placement"))?;
+    let probes = app.store.probes().await?;
+    let resolved = resolve(&form.0, &known, &probes, study.utc_offset_minutes);
+    let done = match resolved {
+        Err(error) => Err(error),
+        Ok(new) => match app.store.correct_placement(placement, &new).await {
+            Err(ebrel_store::StoreError::Rule(sentence)) => Err(sentence),
+            other => Ok(other?),
+        },
+    };
+    if let Err(error) = done {
+        return show(&app, &session, id, Some((placement, form.0, error))).await;
+    }
+    reviewing::run(&app.store, id).await?;
+    say(&session, "The placement is corrected. No reading was changed; the record and its flags follow from it anew.")?;
+    Ok(see_other(&format!("/stations/{id}/placements")))
+}
+
+fn resolve(form: &Correction, known: &Placement, probes: &[Probe], offset: i64) -> Result<NewPlacement, String> {
+    let port = words(&form.port, "the port", 60)?;
+    let serial = form.serial.trim();
+    let probe = probes.iter().find(|p| p.serial == serial);
+    let probe = probe.ok_or_else(|| format!("No probe has the serial “{serial}”: choose one of the list."))?;
+    let depth_cm = match form.depth.trim() {
+        "" => None,
+        text => Some(DepthCm::new(number(text)?).map_err(|e| e.to_string())?),
+    };
+    let time = |text: &str| read_field(text, offset).ok_or_else(|| format!("“{text}” is no date and time."));
+    let starts = time(&form.starts)?;
+    let ends = if form.ends.trim().is_empty() { None } else { Some(time(&form.ends)?) };
+    Ok(NewPlacement {
+        node_id: known.node_id,
+        port,
+        probe_id: probe.id,
+        depth_cm,
+        orientation: form.orientation.trim().to_owned(),
+        starts,
+        ends,
+        note: known.note.clone(),
+    })
+}

@@ -1,0 +1,143 @@
+//! The room Findings, thin: taking the record out.
+
+use crate::app::App;
+use crate::jobs::exporting::{self, Selection};
+use crate::jobs::record::StationRecord;
+use crate::shell::errors::Problem;
+use crate::shell::figures::{field, grouped, read_field};
+use crate::shell::{Room, Shell, page};
+use actix_session::Session;
+use actix_web::http::header::{CONTENT_DISPOSITION, ContentDisposition, DispositionParam, DispositionType};
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use ebrel_core::units::{Grade, Quantity, UnixSeconds};
+use ebrel_store::flags::StoredFlag;
+
+/// Routes of this room.
+pub fn routes(config: &mut web::ServiceConfig) {
+    config
+        .route("/stations/{id}/export", web::get().to(show))
+        .route("/stations/{id}/export/package.zip", web::get().to(package))
+        .route("/stations/{id}/export/wide.csv", web::get().to(wide));
+}
+
+struct Check {
+    code: &'static str,
+    words: &'static str,
+    checked: bool,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/findings/export.html")]
+struct ExportPage {
+    shell: Shell,
+    station: String,
+    id: i64,
+    from: String,
+    to: String,
+    quantities: Vec<Check>,
+    grades: Vec<Check>,
+    answer: String,
+    error: Option<String>,
+}
+
+/// The selection that a query makes; the error is a sentence.
+fn selection(query: &str, record: &StationRecord) -> Result<Selection, String> {
+    let pairs = web::Query::<Vec<(String, String)>>::from_query(query).map(web::Query::into_inner).unwrap_or_default();
+    let first = |name: &str| pairs.iter().find(|p| p.0 == name).map(|p| p.1.as_str()).filter(|v| !v.is_empty());
+    let all = |name: &str| pairs.iter().filter(|p| p.0 == name).map(|p| p.1.clone()).collect::<Vec<_>>();
+    let offset = record.study.utc_offset_minutes;
+    let (start, end) = record.extent().unwrap_or((UnixSeconds(0), UnixSeconds(0)));
+    let time = |name: &str, other: UnixSeconds| match first(name) {
+        None => Ok(other),
+        Some(text) => read_field(text, offset).ok_or_else(|| format!("“{text}” is no date and time.")),
+    };
+    let (from, to) = (time("from", start)?, time("to", UnixSeconds(end.0 + 60 - end.0.rem_euclid(60)))?);
+    if to <= from && record.extent().is_some() {
+        return Err("The end must lie after the start.".into());
+    }
+    let given = pairs.iter().any(|p| p.0 == "chosen");
+    let leave_out =
+        if given { all("leave_out").iter().filter_map(|g| Grade::from_code(g)).collect() } else { vec![Grade::Wrong] };
+    let quantities = all("quantity").iter().filter_map(|q| Quantity::from_code(q)).collect();
+    Ok(Selection { from, to, quantities, leave_out })
+}
+
+async fn show(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    request: HttpRequest,
+) -> Result<HttpResponse, Problem> {
+    let record = StationRecord::load(&app.store, *id).await?;
+    let flags = app.store.flags(*id).await?;
+    let chosen = selection(request.query_string(), &record);
+    let error = chosen.as_ref().err().cloned();
+    let chosen = chosen.or_else(|_| selection("", &record)).map_err(Problem::Refused)?;
+    let counts = exporting::counts(&record, &flags, &chosen);
+    let mut present: Vec<Quantity> = record.channels.iter().map(crate::jobs::record::ChannelRecord::quantity).collect();
+    present.sort_unstable();
+    present.dedup();
+    let grades =
+        [(Grade::Wrong, "wrong"), (Grade::Doubtful, "doubtful"), (Grade::Condition, "condition (ponded, frozen, …)")];
+    let shell = Shell::within(&app, &session, "Export", Room::Findings, &record.study, Some(&record.station)).await?;
+    let offset = record.study.utc_offset_minutes;
+    page(&ExportPage {
+        shell,
+        station: record.station.name.clone(),
+        id: *id,
+        from: field(chosen.from, offset),
+        to: field(chosen.to, offset),
+        quantities: present
+            .into_iter()
+            .map(|q| Check {
+                code: q.code(),
+                words: q.words(),
+                checked: chosen.quantities.is_empty() || chosen.quantities.contains(&q),
+            })
+            .collect(),
+        grades: grades.map(|(g, words)| Check { code: g.code(), words, checked: chosen.leave_out.contains(&g) }).into(),
+        answer: format!(
+            "{} readings of {} channels; {} are left out.",
+            grouped(counts.readings),
+            counts.channels,
+            grouped(counts.left_out)
+        ),
+        error,
+    })
+}
+
+async fn selected(app: &App, id: i64, query: &str) -> Result<(StationRecord, Vec<StoredFlag>, Selection), Problem> {
+    let record = StationRecord::load(&app.store, id).await?;
+    let flags = app.store.flags(id).await?;
+    let selection = selection(query, &record).map_err(Problem::Refused)?;
+    Ok((record, flags, selection))
+}
+
+fn download(kind: &str, name: String, bytes: Vec<u8>) -> HttpResponse {
+    let disposition = ContentDisposition {
+        disposition: DispositionType::Attachment,
+        parameters: vec![DispositionParam::Filename(name)],
+    };
+    HttpResponse::Ok().content_type(kind).insert_header((CONTENT_DISPOSITION, disposition)).body(bytes)
+}
+
+async fn package(app: web::Data<App>, id: web::Path<i64>, request: HttpRequest) -> Result<HttpResponse, Problem> {
+    let (record, flags, selection) = selected(&app, *id, request.query_string()).await?;
+    let name = format!("{}.zip", record.station.code);
+    let bytes = web::block(move || ebrel_formats::package::write_zip(&exporting::package(&record, &flags, &selection)));
+    let bytes =
+        bytes.await.map_err(|e| Problem::Internal(e.to_string()))?.map_err(|e| Problem::Internal(e.to_string()))?;
+    Ok(download("application/zip", name, bytes))
+}
+
+async fn wide(app: web::Data<App>, id: web::Path<i64>, request: HttpRequest) -> Result<HttpResponse, Problem> {
+    let (record, flags, selection) = selected(&app, *id, request.query_string()).await?;
+    let name = format!("{}.csv", record.station.code);
+    let offset = record.study.utc_offset_minutes;
+    let bytes =
+        web::block(move || ebrel_formats::wide::wide_csv(&exporting::wide(&record, &flags, &selection), offset));
+    let bytes =
+        bytes.await.map_err(|e| Problem::Internal(e.to_string()))?.map_err(|e| Problem::Internal(e.to_string()))?;
+    Ok(download("text/csv; charset=utf-8", name, bytes))
+}

@@ -1,0 +1,183 @@
+//! The list of studies, a new study, and a study's first page.
+
+use crate::app::App;
+use crate::jobs::record::StationRecord;
+use crate::jobs::reviewing::{Matter, matters};
+use crate::shell::errors::Problem;
+use crate::shell::figures::{moment, span};
+use crate::shell::forms::{Field, optional, words};
+use crate::shell::guard::CheckedForm;
+use crate::shell::{Room, Shell, page, see_other};
+use actix_session::Session;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_core::units::{Quantity, SpanSeconds, ranges};
+use ebrel_store::stations::Study;
+use serde::Deserialize;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config
+        .route("/", web::get().to(home))
+        .service(web::resource("/studies/new").get(new_page).post(new))
+        .route("/studies/{id}", web::get().to(show));
+}
+
+#[derive(Template)]
+#[template(path = "rooms/plan/studies.html")]
+struct StudiesPage {
+    shell: Shell,
+    studies: Vec<Study>,
+}
+
+async fn home(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
+    let studies = app.store.studies().await?;
+    match &studies[..] {
+        [] => Ok(see_other("/studies/new")),
+        [one] => Ok(see_other(&format!("/studies/{}", one.id))),
+        _ => page(&StudiesPage { shell: Shell::bare(&app, &session, "Studies")?, studies }),
+    }
+}
+
+#[derive(Template)]
+#[template(path = "rooms/plan/new_study.html")]
+struct NewStudyPage {
+    shell: Shell,
+    first: bool,
+    name: Field,
+    question: Field,
+    offset: Field,
+}
+
+async fn new_page(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
+    let shell = Shell::bare(&app, &session, "New study")?;
+    let first = app.store.studies().await?.is_empty();
+    page(&NewStudyPage { shell, first, name: Field::default(), question: Field::default(), offset: Field::of("0") })
+}
+
+#[derive(Deserialize)]
+struct NewStudy {
+    #[serde(default)]
+    name: String,
+    #[serde(default)]
+    question: String,
+    #[serde(default)]
+    offset: String,
+}
+
+async fn new(app: web::Data<App>, session: Session, form: CheckedForm<NewStudy>) -> Result<HttpResponse, Problem> {
+    let typed = form.0;
+    let name = words(&typed.name, "the study's name", 120);
+    let question = if typed.question.chars().count() > 1000 {
+        Err("Shorten the question to 1000 characters.".to_owned())
+    } else {
+        Ok(typed.question.trim().to_owned())
+    };
+    let offset = optional(&typed.offset, ranges::UTC_OFFSET_MINUTES);
+    if let (Ok(name), Ok(question), Ok(offset)) = (&name, &question, &offset) {
+        let utc_offset_minutes = offset.unwrap_or(0.0).round() as i64;
+        let study =
+            Study { id: 0, name: name.clone(), question: question.clone(), utc_offset_minutes, fixed_now: None };
+        let id = app.store.add_study(&study).await?;
+        return Ok(see_other(&format!("/studies/{id}/stations/new")));
+    }
+    let shell = Shell::bare(&app, &session, "New study")?;
+    let field = |text: &str, error: Option<String>| Field { text: text.to_owned(), error };
+    page(&NewStudyPage {
+        shell,
+        first: app.store.studies().await?.is_empty(),
+        name: field(&typed.name, name.err()),
+        question: field(&typed.question, question.err()),
+        offset: field(&typed.offset, offset.err()),
+    })
+}
+
+struct StationRow {
+    id: i64,
+    name: String,
+    treatment: String,
+    record: String,
+    waiting: usize,
+    raw: usize,
+    empty: bool,
+    bias: String,
+}
+
+struct Wrong {
+    station: i64,
+    sentence: String,
+    when: String,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/plan/study.html")]
+struct StudyPage {
+    shell: Shell,
+    study: Study,
+    next: String,
+    next_link: Option<(String, &'static str)>,
+    wrong: Vec<Wrong>,
+    stations: Vec<StationRow>,
+}
+
+async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let study = app.store.study(*id).await?;
+    let now = app.now(&study);
+    let (mut rows, mut wrong) = (Vec::new(), Vec::new());
+    for station in app.store.stations(*id).await? {
+        let record = StationRecord::load(&app.store, station.id).await?;
+        let offset = study.utc_offset_minutes;
+        let matters = matters(app.store.flags(station.id).await?);
+        let worst = matters.iter().filter(|m| m.waits()).take(3).map(|m| worst(m, &record, offset));
+        wrong.extend(worst);
+        let extent = record.extent();
+        if let Some((_, last)) = extent.filter(|(_, last)| (now - *last) > SpanSeconds(12 * 3600)) {
+            let sentence = format!("{} has been silent for {}.", station.name, (now - last).in_words());
+            wrong.insert(0, Wrong { station: station.id, sentence, when: moment(last, offset) });
+        }
+        rows.push(StationRow {
+            id: station.id,
+            record: extent.map_or_else(|| "no readings yet".to_owned(), |(a, b)| span(a, b, offset)),
+            waiting: matters.iter().filter(|m| m.waits()).count(),
+            raw: record.channels.iter().filter(|c| c.quantity() == Quantity::RawOutput).count(),
+            empty: extent.is_none(),
+            name: station.name,
+            treatment: station.treatment,
+            bias: station.known_bias,
+        });
+    }
+    let (next, next_link) = next(&study, &rows);
+    let shell = Shell::within(&app, &session, &study.name, Room::Plan, &study, None).await?;
+    page(&StudyPage { shell, study, next, next_link, wrong, stations: rows })
+}
+
+fn worst(matter: &Matter, record: &StationRecord, offset: i64) -> Wrong {
+    let lead = matter.lead();
+    let channel = record.channels.iter().find(|c| c.channel.stream.id == lead.stream_id);
+    let at = channel.map(|c| c.channel.label()).unwrap_or_default();
+    Wrong {
+        station: record.station.id,
+        sentence: format!("{} at {at}: {}", lead.flag.test.title(), lead.flag.reason),
+        when: span(lead.flag.start, lead.flag.end, offset),
+    }
+}
+
+/// What to do next, in the order of the work.
+fn next(study: &Study, rows: &[StationRow]) -> (String, Option<(String, &'static str)>) {
+    if rows.is_empty() {
+        let link = format!("/studies/{}/stations/new", study.id);
+        return ("Add the first station: a place with one soil profile.".into(), Some((link, "Add a station")));
+    }
+    if let Some(row) = rows.iter().find(|r| r.empty) {
+        let link = format!("/stations/{}/import", row.id);
+        return (format!("Import the first logger file of {}.", row.name), Some((link, "Import a logger file")));
+    }
+    if let Some(row) = rows.iter().find(|r| r.waiting > 0) {
+        let sentence = format!("Give {} a verdict on {} flagged spans.", row.name, row.waiting);
+        return (sentence, Some((format!("/stations/{}/review", row.id), "Review")));
+    }
+    if let Some(row) = rows.iter().find(|r| r.raw > 0) {
+        let sentence = format!("{} of the probes at {} still show raw output: calibrate them.", row.raw, row.name);
+        return (sentence, Some((format!("/studies/{}/bench", study.id), "To the Bench")));
+    }
+    ("Nothing waits. Look at the record, or take it out.".into(), None)
+}

@@ -1,0 +1,409 @@
+//! Importing a logger file: upload, recipe and mapping with a preview, report.
+
+use super::import_form::{RecipeForm, read_form, recipe_form};
+use crate::app::App;
+use crate::jobs::importing::{self, Mapping, Report, SavedRecipe};
+use crate::jobs::reviewing;
+use crate::shell::errors::Problem;
+use crate::shell::figures::{grouped, moment, span};
+use crate::shell::guard::{self, CheckedForm};
+use crate::shell::sign_in::acting;
+use crate::shell::{Room, Shell, page, see_other};
+use actix_multipart::form::MultipartForm;
+use actix_multipart::form::tempfile::TempFile;
+use actix_multipart::form::text::Text;
+use actix_session::Session;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_core::units::UnixSeconds;
+use ebrel_formats::logger::{self, Read, Recipe};
+use ebrel_store::imports::Import;
+use ebrel_store::stations::{Station, Study};
+use std::collections::HashMap;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(web::resource("/stations/{id}/import").get(upload_page).post(upload))
+        .service(web::resource("/imports/{id}").get(show).post(change));
+}
+
+struct Earlier {
+    id: i64,
+    file: String,
+    when: String,
+    outcome: String,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/record/upload.html")]
+struct UploadPage {
+    shell: Shell,
+    station: Station,
+    earlier: Vec<Earlier>,
+    recipes: Vec<String>,
+    error: Option<String>,
+}
+
+async fn upload_page(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    show_upload(&app, &session, *id, None).await
+}
+
+async fn show_upload(app: &App, session: &Session, id: i64, error: Option<String>) -> Result<HttpResponse, Problem> {
+    let station = app.store.station(id).await?;
+    let study = app.store.study(station.study_id).await?;
+    let shell = Shell::within(app, session, "Import", Room::Record, &study, Some(&station)).await?;
+    let earlier = app.store.imports(id).await?.into_iter().map(|i| {
+        let report = i.report.as_deref().and_then(|r| serde_json::from_str::<Report>(r).ok());
+        let outcome = report.map_or("begun, nothing stored".to_owned(), |r| {
+            format!("{} records new, {} known", grouped(r.new_records), grouped(r.known_records))
+        });
+        Earlier { id: i.id, file: i.file_name, when: moment(i.created_at, study.utc_offset_minutes), outcome }
+    });
+    let earlier = earlier.collect();
+    let recipes = app.store.recipes().await?.into_iter().map(|r| r.0).collect();
+    page(&UploadPage { shell, station, earlier, recipes, error })
+}
+
+#[derive(MultipartForm)]
+struct Upload {
+    token: Text<String>,
+    recipe: Option<Text<String>>,
+    file: TempFile,
+}
+
+async fn upload(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    MultipartForm(form): MultipartForm<Upload>,
+) -> Result<HttpResponse, Problem> {
+    guard::matches(&session, &form.token)?;
+    let by = acting(&app, &session)?;
+    let station = app.store.station(*id).await?;
+    let study = app.store.study(station.study_id).await?;
+    let file_name = form.file.file_name.clone().unwrap_or_default();
+    if file_name.is_empty() && form.file.size == 0 {
+        return show_upload(&app, &session, *id, Some("Choose a file first.".into())).await;
+    }
+    let chosen = form.recipe.map(|r| r.into_inner()).filter(|r| !r.is_empty());
+    let saved = app.store.recipes().await?.into_iter().find(|(name, _)| Some(name) == chosen.as_ref());
+    let saved = saved.and_then(|(_, body)| serde_json::from_str::<SavedRecipe>(&body).ok());
+    let data = app.data.clone();
+    let offset = i32::try_from(study.utc_offset_minutes).unwrap_or(0);
+    let begun = {
+        let file_name = file_name.clone();
+        web::block(move || begin(&data, form.file, &file_name, saved, offset)).await
+    };
+    let begun = begun.map_err(|e| Problem::Internal(e.to_string()))?;
+    let (sha256, recipe, mapping) = match begun {
+        Ok(begun) => begun,
+        Err(sentence) => return show_upload(&app, &session, *id, Some(format!("{file_name}: {sentence}."))).await,
+    };
+    let import = Import {
+        id: 0,
+        station_id: *id,
+        file_name,
+        sha256,
+        recipe: json(&recipe)?,
+        mapping: json(&mapping)?,
+        created_at: app.now(&study),
+        created_by: by,
+        report: None,
+    };
+    let import = app.store.begin_import(&import).await?;
+    Ok(see_other(&format!("/imports/{import}")))
+}
+
+fn json(value: &impl serde::Serialize) -> Result<String, Problem> {
+    serde_json::to_string(value).map_err(|e| Problem::Internal(e.to_string()))
+}
+
+/// Keeps the file and makes a first recipe and mapping. The error is a sentence without its full stop.
+fn begin(
+    data: &std::path::Path,
+    file: TempFile,
+    name: &str,
+    saved: Option<SavedRecipe>,
+    offset: i32,
+) -> Result<(String, Recipe, Mapping), String> {
+    let bytes = std::fs::read(file.file.path()).map_err(|e| e.to_string())?;
+    let text = logger::decode(&bytes).map_err(|e| e.to_string())?;
+    let recipe = match &saved {
+        Some(saved) => saved.recipe.clone(),
+        None => logger::guess(&text, offset).map_err(|e| e.to_string())?,
+    };
+    let read = logger::read(&text, &recipe).map_err(|e| e.to_string())?;
+    let mapping = match &saved {
+        Some(saved) => importing::fitted(&saved.mapping, &read),
+        None => importing::first_mapping(&read, &text, name),
+    };
+    let sha256 = importing::keep_file(data, &bytes).map_err(|e| format!("it could not be kept on the disk ({e})"))?;
+    Ok((sha256, recipe, mapping))
+}
+
+/// An import with its file's text.
+async fn load(app: &App, id: i64) -> Result<(Import, Station, Study, String), Problem> {
+    let import = app.store.import(id).await?;
+    let station = app.store.station(import.station_id).await?;
+    let study = app.store.study(station.study_id).await?;
+    let path = importing::kept_at(&app.data, &import.sha256);
+    let text = web::block(move || {
+        let bytes = std::fs::read(path).map_err(|e| e.to_string())?;
+        logger::decode(&bytes).map_err(|e| e.to_string())
+    });
+    let text = text.await.map_err(|e| Problem::Internal(e.to_string()))?.map_err(Problem::Internal)?;
+    Ok((import, station, study, text))
+}
+
+fn parsed(import: &Import) -> Result<(Recipe, Mapping), Problem> {
+    let wrong = |e: serde_json::Error| Problem::Internal(e.to_string());
+    Ok((serde_json::from_str(&import.recipe).map_err(wrong)?, serde_json::from_str(&import.mapping).map_err(wrong)?))
+}
+
+async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let (import, station, study, text) = load(&app, *id).await?;
+    if let Some(report) = import.report.as_deref() {
+        let report: Report = serde_json::from_str(report).map_err(|e| Problem::Internal(e.to_string()))?;
+        let shell = Shell::within(&app, &session, "Import report", Room::Record, &study, Some(&station)).await?;
+        return page(&ReportPage::of(shell, &import, station, &study, report));
+    }
+    let (recipe, mapping) = parsed(&import)?;
+    let form = recipe_form(&recipe, &mapping);
+    show_plan(&app, &session, PlanInput { import, station, study, text, form, resolved: Ok((recipe, mapping)) }).await
+}
+
+struct PlanInput {
+    import: Import,
+    station: Station,
+    study: Study,
+    text: String,
+    form: RecipeForm,
+    resolved: Result<(Recipe, Mapping), ()>,
+}
+
+struct PreviewColumn {
+    name: String,
+    valid: String,
+    missing: String,
+    words: bool,
+}
+
+struct Line {
+    number: usize,
+    text: String,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/record/plan.html")]
+struct PlanPage {
+    shell: Shell,
+    station: Station,
+    import: Import,
+    form: RecipeForm,
+    head: Vec<Line>,
+    answer: String,
+    columns: Vec<PreviewColumn>,
+    rows: Vec<(String, Vec<String>)>,
+    problems: Vec<logger::Problem>,
+    more_problems: usize,
+    hindrances: Vec<String>,
+    again: usize,
+}
+
+async fn show_plan(app: &App, session: &Session, input: PlanInput) -> Result<HttpResponse, Problem> {
+    let PlanInput { import, station, study, text, form, resolved } = input;
+    let shell = Shell::within(app, session, "Import", Room::Record, &study, Some(&station)).await?;
+    let now = app.now(&study);
+    let offset = study.utc_offset_minutes;
+    let head = text.lines().take(6).enumerate();
+    let head = head.map(|(i, l)| Line { number: i + 1, text: l.chars().take(220).collect() }).collect();
+    let mut plan = PlanPage {
+        shell,
+        station,
+        import,
+        form,
+        head,
+        answer: "The recipe cannot be used yet: see the fields marked below.".to_owned(),
+        columns: Vec::new(),
+        rows: Vec::new(),
+        problems: Vec::new(),
+        more_problems: 0,
+        hindrances: Vec::new(),
+        again: 0,
+    };
+    if let Ok((recipe, mapping)) = resolved {
+        match web::block(move || logger::read(&text, &recipe)).await.map_err(|e| Problem::Internal(e.to_string()))? {
+            Ok(read) => plan.fill(&read, &mapping, now, offset),
+            Err(error) => plan.hindrances.push(error.to_string()),
+        }
+    }
+    page(&plan)
+}
+
+/// Rows of the file shown as they were understood.
+const SHOWN_ROWS: usize = 6;
+/// Unreadable lines shown before anything is stored; the report lists all.
+const SHOWN_PROBLEMS: usize = 12;
+
+impl PlanPage {
+    /// What was read of the column at this place of the form.
+    fn preview(&self, i: &usize) -> Option<&PreviewColumn> {
+        self.columns.get(*i)
+    }
+
+    fn fill(&mut self, read: &Read, mapping: &Mapping, now: UnixSeconds, offset: i64) {
+        self.hindrances = importing::hindrances(read, mapping, now);
+        let when = read.extent.map(|(a, b)| span(a, b, offset)).unwrap_or_default();
+        let taken = mapping.columns.iter().filter(|c| c.quantity.is_some()).count();
+        let unreadable = match read.problems.len() {
+            0 => "every line could be read".to_owned(),
+            1 => "1 line or cell could not be read".to_owned(),
+            n => format!("{} lines or cells could not be read", grouped(n)),
+        };
+        let twice = read.lines - read.records.min(read.lines);
+        let twice = if twice > 0 && read.columns.len() == mapping.columns.len() && read.interval_s.is_some() {
+            format!(" ({} lines repeat a time)", grouped(twice))
+        } else {
+            String::new()
+        };
+        self.answer = format!(
+            "{} records{twice}, {when}, {taken} of {} columns; {unreadable}.",
+            grouped(read.records),
+            read.columns.len()
+        );
+        self.columns = read
+            .columns
+            .iter()
+            .map(|c| PreviewColumn {
+                name: c.name.clone(),
+                valid: grouped(c.valid),
+                missing: grouped(c.missing),
+                words: c.words > c.valid + c.missing,
+            })
+            .collect();
+        let mut rows: Vec<(UnixSeconds, Vec<String>)> = Vec::new();
+        for r in &read.readings {
+            if rows.last().is_none_or(|l| l.0 != r.time) {
+                if rows.len() == SHOWN_ROWS {
+                    break;
+                }
+                rows.push((r.time, vec!["–".to_owned(); read.columns.len()]));
+            }
+            if let Some((_, cells)) = rows.last_mut() {
+                cells[r.column] = r.value.to_string().replace('-', "−");
+            }
+        }
+        self.rows = rows.into_iter().map(|(t, cells)| (moment(t, offset), cells)).collect();
+        self.problems = read.problems.iter().take(SHOWN_PROBLEMS).cloned().collect();
+        self.more_problems = read.problems.len().saturating_sub(SHOWN_PROBLEMS);
+        self.again = read.headers_again;
+    }
+}
+
+async fn change(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    form: CheckedForm<HashMap<String, String>>,
+) -> Result<HttpResponse, Problem> {
+    acting(&app, &session)?;
+    let (mut import, station, study, text) = load(&app, *id).await?;
+    if import.report.is_some() {
+        return Ok(see_other(&format!("/imports/{}", *id)));
+    }
+    let (known, mapping) = parsed(&import)?;
+    let (form_shown, resolved) = read_form(&form.0, &known, &mapping);
+    let Ok((recipe, mut mapping)) = resolved else {
+        return show_plan(
+            &app,
+            &session,
+            PlanInput { import, station, study, text, form: form_shown, resolved: Err(()) },
+        )
+        .await;
+    };
+    let read = {
+        let (text, recipe) = (text.clone(), recipe.clone());
+        web::block(move || logger::read(&text, &recipe)).await.map_err(|e| Problem::Internal(e.to_string()))?
+    };
+    let Ok(read) = read else {
+        let resolved = Ok((recipe, mapping));
+        return show_plan(&app, &session, PlanInput { import, station, study, text, form: form_shown, resolved }).await;
+    };
+    if read.columns.len() != mapping.columns.len() {
+        // Another separator or layout makes other columns: what they mean is guessed anew.
+        mapping = Mapping { node: mapping.node, ..importing::first_mapping(&read, &text, &import.file_name) };
+    }
+    import.recipe = json(&recipe)?;
+    import.mapping = json(&mapping)?;
+    app.store.keep_import(&import).await?;
+    let store_it = form.0.get("do").is_some_and(|d| d == "store");
+    if !store_it || !importing::hindrances(&read, &mapping, app.now(&study)).is_empty() {
+        let form = recipe_form(&recipe, &mapping);
+        return show_plan(
+            &app,
+            &session,
+            PlanInput { import, station, study, text, form, resolved: Ok((recipe, mapping)) },
+        )
+        .await;
+    }
+    let report = match importing::store(&app.store, station.id, &read, &mapping).await {
+        Ok(report) => report,
+        Err(ebrel_store::StoreError::Rule(sentence)) => {
+            let mut form = recipe_form(&recipe, &mapping);
+            form.refused = Some(sentence);
+            return show_plan(
+                &app,
+                &session,
+                PlanInput { import, station, study, text, form, resolved: Ok((recipe, mapping)) },
+            )
+            .await;
+        }
+        Err(other) => return Err(other.into()),
+    };
+    import.report = Some(json(&report)?);
+    app.store.keep_import(&import).await?;
+    if let Some(name) = form.0.get("save_as").map(|n| n.trim()).filter(|n| !n.is_empty()) {
+        app.store.save_recipe(name, &json(&SavedRecipe { recipe, mapping })?).await?;
+    }
+    reviewing::run(&app.store, station.id).await?;
+    Ok(see_other(&format!("/imports/{}", *id)))
+}
+
+#[derive(Template)]
+#[template(path = "rooms/record/report.html")]
+struct ReportPage {
+    shell: Shell,
+    station: Station,
+    file: String,
+    answer: String,
+    facts: Vec<(String, String)>,
+    problems: Vec<logger::Problem>,
+    missing: Vec<(String, String)>,
+}
+
+impl ReportPage {
+    fn of(shell: Shell, import: &Import, station: Station, study: &Study, r: Report) -> Self {
+        let answer = match (r.new_records, r.known_records) {
+            (0, known) => format!("Nothing new: all {} records were known already.", grouped(known)),
+            (new, 0) => format!("{} records are stored.", grouped(new)),
+            (new, known) => format!("{} records are stored; {} were known already.", grouped(new), grouped(known)),
+        };
+        let mut facts = vec![
+            ("Lines read".to_owned(), grouped(r.lines)),
+            ("Readings stored".to_owned(), grouped(r.new_readings)),
+            ("Readings known with the same value".to_owned(), grouped(r.known_readings)),
+            ("Readings known with another value (kept beside the first)".to_owned(), grouped(r.repeated_readings)),
+            ("Header lines that stood again".to_owned(), grouped(r.headers_again)),
+            ("Lines or cells that could not be read".to_owned(), grouped(r.problems.len())),
+        ];
+        if let Some((a, b)) = r.extent {
+            facts.insert(0, ("Time".to_owned(), span(UnixSeconds(a), UnixSeconds(b), study.utc_offset_minutes)));
+        }
+        if !r.left_out.is_empty() {
+            facts.push(("Columns left out".to_owned(), r.left_out.join(", ")));
+        }
+        facts.push(("The file as it came".to_owned(), format!("kept under {}…", &import.sha256[..12])));
+        let missing = r.missing.into_iter().map(|(c, n)| (c, grouped(n))).collect();
+        Self { shell, station, file: import.file_name.clone(), answer, facts, problems: r.problems, missing }
+    }
+}

@@ -1,0 +1,142 @@
+//! The station page: the section and the strips.
+
+use crate::app::App;
+use crate::components::section::{Placed, Section};
+use crate::jobs::record::StationRecord;
+use crate::jobs::window::{Show, WindowData, window};
+use crate::shell::errors::Problem;
+use crate::shell::figures::{fixed, grouped, moment, span};
+use crate::shell::{Room, Shell, page};
+use actix_session::Session;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_core::series::Window;
+use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
+use serde::Deserialize;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config.route("/stations/{id}", web::get().to(show)).route("/stations/{id}/window.json", web::get().to(window_json));
+}
+
+/// What section and strips need of a station, shared by Record and Review.
+pub struct Drawing {
+    /// The section.
+    pub section: Section,
+    /// The station's number.
+    pub station: i64,
+    /// First and last reading, seconds of UTC.
+    pub extent: (i64, i64),
+    /// The study's offset, minutes.
+    pub offset: i64,
+}
+
+/// Draws a station; `None` if it has no readings yet.
+pub fn drawing(record: &StationRecord) -> Option<Drawing> {
+    let (first, last) = record.extent()?;
+    let mut placed: Vec<Placed> = Vec::new();
+    for channel in record.channels.iter().filter(|c| c.quantity().is_moisture()) {
+        if let Some(depth_cm) = channel.channel.placement.depth_cm {
+            let raw = if channel.quantity() == Quantity::RawOutput { "-raw" } else { "" };
+            let strip = format!("moisture{raw}@{depth_cm}");
+            if placed.iter().all(|p| p.strip != strip) {
+                placed.push(Placed { depth_cm, strip, pores: channel.pore_space });
+            }
+        }
+    }
+    let section = Section::draw(&record.horizons, &placed);
+    let offset = record.study.utc_offset_minutes;
+    Some(Drawing { section, station: record.station.id, extent: (first.0, last.0 + 1), offset })
+}
+
+#[derive(Template)]
+#[template(path = "rooms/record/station.html")]
+struct StationPage {
+    shell: Shell,
+    name: String,
+    id: i64,
+    facts: String,
+    bias: String,
+    health: String,
+    uncalibrated: Vec<String>,
+    drawing: Option<Drawing>,
+}
+
+async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let record = StationRecord::load(&app.store, *id).await?;
+    let (study, station) = (&record.study, &record.station);
+    let shell = Shell::within(&app, &session, &station.name, Room::Record, study, Some(station)).await?;
+    let uncalibrated =
+        record.channels.iter().filter(|c| c.quantity() == Quantity::RawOutput).map(|c| c.channel.label());
+    page(&StationPage {
+        shell,
+        name: station.name.clone(),
+        id: *id,
+        facts: facts(&record),
+        bias: station.known_bias.clone(),
+        health: health(&record, app.now(study)),
+        uncalibrated: uncalibrated.collect(),
+        drawing: drawing(&record),
+    })
+}
+
+/// Soil, probes and the length of the record in one line.
+fn facts(record: &StationRecord) -> String {
+    let mut parts = Vec::new();
+    let textures: Vec<&str> = record.horizons.iter().map(|h| h.texture.as_str()).filter(|t| !t.is_empty()).collect();
+    let mut distinct: Vec<&str> = Vec::new();
+    textures.iter().for_each(|t| {
+        if distinct.last() != Some(t) {
+            distinct.push(t);
+        }
+    });
+    if !distinct.is_empty() {
+        parts.push(distinct.join(" over "));
+    }
+    if !record.station.treatment.is_empty() {
+        parts.push(record.station.treatment.clone());
+    }
+    if let Some((first, last)) = record.extent() {
+        let readings: usize = record.channels.iter().map(|c| c.view().times.len()).sum();
+        let offset = record.study.utc_offset_minutes;
+        parts.push(format!("{} readings, {}", grouped(readings), span(first, last, offset)));
+    }
+    parts.join(" · ")
+}
+
+/// When the station was last heard, and its battery.
+fn health(record: &StationRecord, now: UnixSeconds) -> String {
+    let Some((_, last)) = record.extent() else { return String::new() };
+    let ago = SpanSeconds((now - last).0.max(0));
+    let mut words = if ago > SpanSeconds(90 * 60) {
+        let at = moment(last, record.study.utc_offset_minutes);
+        format!("last record {at}, {} ago", ago.in_words())
+    } else {
+        format!("last record {} ago", ago.in_words())
+    };
+    let battery = record.channels.iter().find(|c| c.quantity() == Quantity::BatteryVoltage);
+    if let Some(volts) = battery.and_then(|c| c.view().values.last().copied()) {
+        words.push_str(&format!(" · battery {}\u{a0}V", fixed(volts, 2)));
+    }
+    words
+}
+
+#[derive(Deserialize)]
+struct WindowQuery {
+    from: i64,
+    to: i64,
+    columns: usize,
+    #[serde(default)]
+    show: String,
+}
+
+async fn window_json(
+    app: web::Data<App>,
+    id: web::Path<i64>,
+    query: web::Query<WindowQuery>,
+) -> Result<web::Json<WindowData>, Problem> {
+    let asked = Window::new(UnixSeconds(query.from), UnixSeconds(query.to), query.columns)
+        .map_err(|e| Problem::Refused(e.to_string()))?;
+    let record = StationRecord::load(&app.store, *id).await?;
+    let flags = app.store.flags(*id).await?;
+    Ok(web::Json(window(&record, &flags, &asked, Show::from_word(&query.show))))
+}

@@ -1,0 +1,276 @@
+//! The room Review: what waits for a verdict, the most damaging first, beside the strips.
+
+use crate::app::App;
+use crate::jobs::record::StationRecord;
+use crate::jobs::reviewing::{self, Matter, matters};
+use crate::rooms::record::{Drawing, drawing};
+use crate::shell::errors::Problem;
+use crate::shell::figures::{moment, span};
+use crate::shell::guard::{CheckedForm, CheckedJson};
+use crate::shell::sign_in::acting;
+use crate::shell::{Room, Shell, page, say, see_other};
+use actix_session::Session;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_core::quality::Test;
+use ebrel_core::units::{Grade, Verdict};
+use ebrel_store::verdicts::Decision;
+use serde::{Deserialize, Serialize};
+
+/// Routes of this room.
+pub fn routes(config: &mut web::ServiceConfig) {
+    config
+        .route("/stations/{id}/review", web::get().to(show))
+        .route("/stations/{id}/review/verdict", web::post().to(decide))
+        .route("/stations/{id}/review/undo", web::post().to(undo))
+        .route("/stations/{id}/review/run", web::post().to(run_again));
+}
+
+struct Item {
+    flags: String,
+    test: &'static str,
+    letter: char,
+    place: String,
+    when: String,
+    reason: String,
+    start: i64,
+    end: i64,
+    grade: &'static str,
+    grade_words: &'static str,
+    /// Which strips show it.
+    show: &'static str,
+    verdict: Option<String>,
+    verdict_ids: String,
+}
+
+struct Choice {
+    value: String,
+    words: String,
+    chosen: bool,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/review/review.html")]
+struct ReviewPage {
+    shell: Shell,
+    station: String,
+    id: i64,
+    answer: String,
+    items: Vec<Item>,
+    states: Vec<Choice>,
+    tests: Vec<Choice>,
+    depths: Vec<Choice>,
+    drawing: Option<Drawing>,
+}
+
+#[derive(Deserialize, Default)]
+struct Filter {
+    #[serde(default)]
+    state: String,
+    #[serde(default)]
+    test: String,
+    #[serde(default)]
+    depth: String,
+}
+
+async fn show(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    filter: web::Query<Filter>,
+) -> Result<HttpResponse, Problem> {
+    let record = StationRecord::load(&app.store, *id).await?;
+    let all = matters(app.store.flags(*id).await?);
+    let waiting = all.iter().filter(|m| m.waits()).count();
+    let state = if filter.state.is_empty() { "waiting" } else { filter.state.as_str() };
+    let label = |m: &Matter| place(m, &record);
+    let taken: Vec<&Matter> = all
+        .iter()
+        .filter(|m| in_state(m, state))
+        .filter(|m| filter.test.is_empty() || m.lead().flag.test.code() == filter.test)
+        .filter(|m| filter.depth.is_empty() || label(m) == filter.depth)
+        .collect();
+    let choices = |values: Vec<(String, String)>, chosen: &str| {
+        values.into_iter().map(|(value, words)| Choice { chosen: value == chosen, value, words }).collect::<Vec<_>>()
+    };
+    let count = |s: &str| all.iter().filter(|m| in_state(m, s)).count();
+    let states = [("waiting", "wait"), ("condition", "conditions"), ("decided", "decided")];
+    let states = choices(states.map(|(v, w)| (v.to_owned(), format!("{w} {}", count(v)))).into(), state);
+    let mut tests: Vec<Test> = all.iter().map(|m| m.lead().flag.test).collect();
+    tests.sort_unstable();
+    tests.dedup();
+    let tests = tests.into_iter().map(|t| (t.code().to_owned(), t.title().to_owned()));
+    let mut depths: Vec<String> = Vec::new();
+    all.iter().map(label).for_each(|l| {
+        if !depths.contains(&l) {
+            depths.push(l);
+        }
+    });
+    let (study, station) = (&record.study, &record.station);
+    let shell = Shell::within(&app, &session, "Review", Room::Review, study, Some(station)).await?;
+    let answer = match waiting {
+        0 => "Nothing waits for a verdict.".to_owned(),
+        1 => "1 span waits for a verdict.".to_owned(),
+        n => format!("{n} spans wait for a verdict."),
+    };
+    page(&ReviewPage {
+        shell,
+        station: station.name.clone(),
+        id: *id,
+        answer,
+        items: taken.into_iter().map(|m| item(m, &record)).collect(),
+        states,
+        tests: choices(std::iter::once((String::new(), "every test".to_owned())).chain(tests).collect(), &filter.test),
+        depths: choices(
+            std::iter::once((String::new(), "every place".to_owned()))
+                .chain(depths.into_iter().map(|d| (d.clone(), d)))
+                .collect(),
+            &filter.depth,
+        ),
+        drawing: drawing(&record),
+    })
+}
+
+fn in_state(matter: &Matter, state: &str) -> bool {
+    let decided = matter.lead().verdict.is_some();
+    match state {
+        "decided" => decided,
+        "condition" => !decided && matter.lead().flag.grade == Grade::Condition,
+        _ => matter.waits(),
+    }
+}
+
+/// Where a matter is: a depth, a channel in the air, or the whole node.
+fn place(matter: &Matter, record: &StationRecord) -> String {
+    let lead = matter.lead();
+    let Some(channel) = record.channels.iter().find(|c| c.channel.stream.id == lead.stream_id) else {
+        return String::new();
+    };
+    if matter.flags.len() > 1 {
+        format!("{}, {} channels", channel.channel.stream.node, matter.flags.len())
+    } else {
+        channel.channel.label()
+    }
+}
+
+fn item(matter: &Matter, record: &StationRecord) -> Item {
+    let lead = matter.lead();
+    let offset = record.study.utc_offset_minutes;
+    let channel = record.channels.iter().find(|c| c.channel.stream.id == lead.stream_id);
+    let quantity = channel.map(crate::jobs::record::ChannelRecord::quantity);
+    let moist = quantity.is_some_and(|q| q.is_moisture());
+    let what = match quantity {
+        Some(q) if q.is_in_soil() && matter.flags.len() == 1 => format!(", {}", q.words()),
+        _ => String::new(),
+    };
+    let ids = |each: Vec<i64>| each.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ");
+    let verdict = lead.verdict.as_ref().map(|v| {
+        let done = if v.verdict == Verdict::LeftOut { "Left out" } else { "Kept" };
+        let why = if v.reason.is_empty() { String::new() } else { format!(": {}", v.reason) };
+        format!("{done} by {}, {}{why}", v.by, moment(v.at, offset))
+    });
+    Item {
+        flags: ids(matter.flags.iter().map(|f| f.id).collect()),
+        test: lead.flag.test.title(),
+        letter: lead.flag.test.letter(),
+        place: format!("{}{what}", place(matter, record)),
+        when: span(lead.flag.start, lead.flag.end, offset),
+        reason: lead.flag.reason.clone(),
+        start: lead.flag.start.0,
+        end: lead.flag.end.0,
+        grade: lead.flag.grade.code(),
+        grade_words: match lead.flag.grade {
+            Grade::Wrong => "wrong: left out unless you keep it",
+            Grade::Doubtful => "doubtful",
+            Grade::Condition => "condition: true, but know it",
+        },
+        show: if moist || matter.flags.len() > 1 { "moisture" } else { "temperature" },
+        verdict,
+        verdict_ids: ids(matter.flags.iter().filter_map(|f| f.verdict.as_ref()).map(|v| v.id).collect()),
+    }
+}
+
+#[derive(Deserialize)]
+struct VerdictForm {
+    flags: Vec<i64>,
+    verdict: Verdict,
+    #[serde(default)]
+    reason: String,
+}
+
+/// What a script is told after a verdict or its undoing.
+#[derive(Serialize)]
+struct Outcome {
+    verdicts: Vec<i64>,
+    waiting: usize,
+}
+
+async fn decide(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    form: CheckedJson<VerdictForm>,
+) -> Result<web::Json<Outcome>, Problem> {
+    let by = acting(&app, &session)?;
+    let station = app.store.station(*id).await?;
+    let study = app.store.study(station.study_id).await?;
+    let at = app.now(&study);
+    let VerdictForm { flags: wanted, verdict, reason } = form.0;
+    let reason: String = reason.trim().chars().take(500).collect();
+    let flags = app.store.flags(*id).await?;
+    let decisions: Vec<Decision> = flags
+        .iter()
+        .filter(|f| wanted.contains(&f.id))
+        .map(|f| Decision {
+            id: 0,
+            stream_id: f.stream_id,
+            test: f.flag.test,
+            start: f.flag.start,
+            end: f.flag.end,
+            verdict,
+            reason: reason.clone(),
+            by: by.clone(),
+            at,
+        })
+        .collect();
+    if decisions.is_empty() {
+        return Err(Problem::Refused("The tests have run anew since this page was opened: reload it.".into()));
+    }
+    let verdicts = app.store.decide(&decisions).await?;
+    Ok(web::Json(Outcome { verdicts, waiting: reviewing::waiting(&app.store, *id).await? }))
+}
+
+#[derive(Deserialize)]
+struct UndoForm {
+    verdicts: Vec<i64>,
+}
+
+async fn undo(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    form: CheckedJson<UndoForm>,
+) -> Result<web::Json<Outcome>, Problem> {
+    acting(&app, &session)?;
+    let station = app.store.station(*id).await?;
+    let study = app.store.study(station.study_id).await?;
+    let here: Vec<i64> = app.store.verdicts(*id).await?.iter().map(|v| v.id).collect();
+    let wanted: Vec<i64> = form.0.verdicts.into_iter().filter(|v| here.contains(v)).collect();
+    app.store.undo_decisions(&wanted, app.now(&study)).await?;
+    Ok(web::Json(Outcome { verdicts: wanted, waiting: reviewing::waiting(&app.store, *id).await? }))
+}
+
+#[derive(Deserialize)]
+struct Nothing {}
+
+async fn run_again(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    _: CheckedForm<Nothing>,
+) -> Result<HttpResponse, Problem> {
+    acting(&app, &session)?;
+    let found = reviewing::run(&app.store, *id).await?;
+    say(&session, &format!("All tests have run anew: {found} flags. Your verdicts stand."))?;
+    Ok(see_other(&format!("/stations/{}/review", *id)))
+}

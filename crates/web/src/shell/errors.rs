@@ -1,0 +1,124 @@
+//! What can go wrong in a handler, and the page it becomes.
+
+use super::Shell;
+use crate::app::UPLOAD_LIMIT;
+use actix_multipart::MultipartError;
+use actix_web::http::StatusCode;
+use actix_web::http::header::ContentType;
+use actix_web::{HttpRequest, HttpResponse, ResponseError};
+use askama::Template;
+use ebrel_store::StoreError;
+use thiserror::Error;
+
+/// What can go wrong in a handler. The sentence is for the person; causes are logged and never sent.
+#[derive(Debug, Error)]
+pub enum Problem {
+    /// Nothing at this address.
+    #[error("There is nothing at this address.")]
+    Nowhere,
+    /// No row of this number.
+    #[error("There is no {0} with this number. It may have been in another data directory.")]
+    NotFound(&'static str),
+    /// The request cannot be taken; the sentence says what to do.
+    #[error("{0}")]
+    Refused(String),
+    /// The form did not come from a page of this session.
+    #[error(
+        "This form was opened before you signed in, or in another session. Go back, reload the page, and send it again."
+    )]
+    Token,
+    /// The address in the browser's bar is not one that the demo answers to.
+    #[error("The demo answers only to this machine: open it as http://127.0.0.1 or http://localhost.")]
+    Host,
+    /// Nobody is signed in.
+    #[error("Sign in first.")]
+    SignIn,
+    /// Too many tries.
+    #[error("Too many tries. Wait a minute and try again.")]
+    Slowly,
+    /// A file over the limit.
+    #[error("This file is larger than {} MB, which is more than can be taken at once. Split it, for instance by year, and import the parts.", UPLOAD_LIMIT / 1024 / 1024)]
+    TooLarge,
+    /// The database.
+    #[error("Something went wrong with the database. Nothing was changed. The cause is in the log.")]
+    Store(StoreError),
+    /// Something else.
+    #[error("Something went wrong here. Nothing was changed. The cause is in the log.")]
+    Internal(String),
+}
+
+impl From<StoreError> for Problem {
+    fn from(error: StoreError) -> Self {
+        match error {
+            StoreError::NotFound(what) => Self::NotFound(what),
+            StoreError::Rule(sentence) => Self::Refused(sentence),
+            other => Self::Store(other),
+        }
+    }
+}
+
+#[derive(Template)]
+#[template(path = "shell/error.html")]
+struct ErrorPage {
+    shell: Shell,
+    heading: &'static str,
+    sentence: String,
+}
+
+impl ResponseError for Problem {
+    fn status_code(&self) -> StatusCode {
+        match self {
+            Self::Nowhere | Self::NotFound(_) => StatusCode::NOT_FOUND,
+            Self::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,
+            Self::Token | Self::Host => StatusCode::FORBIDDEN,
+            Self::SignIn => StatusCode::UNAUTHORIZED,
+            Self::Slowly => StatusCode::TOO_MANY_REQUESTS,
+            Self::TooLarge => StatusCode::PAYLOAD_TOO_LARGE,
+            Self::Store(_) | Self::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
+        }
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        match self {
+            Self::Store(cause) => tracing::error!(%cause, "database"),
+            Self::Internal(cause) => tracing::error!(%cause, "internal"),
+            _ => {}
+        }
+        let heading = match self {
+            Self::Nowhere | Self::NotFound(_) => "Nothing here",
+            Self::Refused(_) | Self::TooLarge => "This cannot be taken",
+            Self::Token | Self::Host => "Not from here",
+            Self::SignIn | Self::Slowly => "Not yet",
+            Self::Store(_) | Self::Internal(_) => "Something went wrong",
+        };
+        let shell = Shell {
+            title: heading.to_owned(),
+            study: None,
+            nav: Vec::new(),
+            user: None,
+            demo: false,
+            token: String::new(),
+            said: None,
+        };
+        let body = ErrorPage { shell, heading, sentence: self.to_string() }.render();
+        HttpResponse::build(self.status_code())
+            .content_type(ContentType::html())
+            .body(body.unwrap_or_else(|_| self.to_string()))
+    }
+}
+
+/// The page for an address that leads nowhere.
+pub async fn nowhere(_: HttpRequest) -> Result<HttpResponse, Problem> {
+    Err(Problem::Nowhere)
+}
+
+/// An upload that could not be taken.
+pub fn upload_error(error: &MultipartError) -> Problem {
+    match error {
+        MultipartError::Payload(actix_web::error::PayloadError::Overflow) => Problem::TooLarge,
+        MultipartError::MissingField(_) => {
+            Problem::Refused("No file came with the form: choose one and send it again.".into())
+        }
+        other => Problem::Refused(format!("The upload broke off ({other}). Send the file again.")),
+    }
+}

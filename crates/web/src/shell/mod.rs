@@ -1,0 +1,158 @@
+//! What is around every page: layout and navigation, assets, guards, sign-in, errors as pages.
+
+mod assets;
+pub mod errors;
+pub mod figures;
+pub mod forms;
+pub mod guard;
+pub mod sign_in;
+
+use crate::app::{App, Mode};
+use actix_session::Session;
+use actix_web::HttpResponse;
+use actix_web::http::header::ContentType;
+use askama::Template;
+use ebrel_store::stations::{Station, Study};
+use errors::Problem;
+
+/// Routes of the shell itself.
+pub fn routes(config: &mut actix_web::web::ServiceConfig) {
+    assets::routes(config);
+    sign_in::routes(config);
+}
+
+/// The rooms that exist so far, in the order of the work.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Room {
+    /// The study, its stations and their soil.
+    Plan,
+    /// Calibrations.
+    Bench,
+    /// What was put where.
+    Field,
+    /// The record.
+    Record,
+    /// What waits for a verdict.
+    Review,
+    /// What comes out.
+    Findings,
+}
+
+impl Room {
+    const ALL: [Self; 6] = [Self::Plan, Self::Bench, Self::Field, Self::Record, Self::Review, Self::Findings];
+
+    const fn name(self) -> &'static str {
+        match self {
+            Self::Plan => "Plan",
+            Self::Bench => "Bench",
+            Self::Field => "Field",
+            Self::Record => "Record",
+            Self::Review => "Review",
+            Self::Findings => "Findings",
+        }
+    }
+
+    fn address(self, study: i64, station: Option<i64>) -> String {
+        match (self, station) {
+            (Self::Bench, _) => format!("/studies/{study}/bench"),
+            (Self::Plan, _) | (_, None) => format!("/studies/{study}"),
+            (Self::Field, Some(id)) => format!("/stations/{id}/placements"),
+            (Self::Record, Some(id)) => format!("/stations/{id}"),
+            (Self::Review, Some(id)) => format!("/stations/{id}/review"),
+            (Self::Findings, Some(id)) => format!("/stations/{id}/export"),
+        }
+    }
+}
+
+/// One link of the navigation.
+pub struct NavLink {
+    /// Its word.
+    pub name: &'static str,
+    /// Where it leads.
+    pub address: String,
+    /// Whether the page is in this room.
+    pub here: bool,
+    /// How much waits there.
+    pub waiting: usize,
+}
+
+/// What the layout needs of every page.
+pub struct Shell {
+    /// Title of the page.
+    pub title: String,
+    /// Name of the study, if the page is within one.
+    pub study: Option<(i64, String)>,
+    /// The rooms.
+    pub nav: Vec<NavLink>,
+    /// Who is signed in.
+    pub user: Option<String>,
+    /// Whether this is the demo.
+    pub demo: bool,
+    /// The token that every form carries.
+    pub token: String,
+    /// Something that was just done, said once.
+    pub said: Option<String>,
+}
+
+impl Shell {
+    /// The shell of a page outside any study.
+    pub fn bare(app: &App, session: &Session, title: &str) -> Result<Self, Problem> {
+        Ok(Self {
+            title: title.to_owned(),
+            study: None,
+            nav: Vec::new(),
+            user: sign_in::user(app, session),
+            demo: app.mode == Mode::Demo,
+            token: guard::token(session)?,
+            said: take_said(session),
+        })
+    }
+
+    /// The shell of a page within a study. Without a station the rooms lead to the study's first one.
+    pub async fn within(
+        app: &App,
+        session: &Session,
+        title: &str,
+        room: Room,
+        study: &Study,
+        station: Option<&Station>,
+    ) -> Result<Self, Problem> {
+        let stations = app.store.stations(study.id).await?;
+        let target = station.map(|s| s.id).or_else(|| stations.first().map(|s| s.id));
+        let mut waiting = 0;
+        for s in &stations {
+            waiting += crate::jobs::reviewing::waiting(&app.store, s.id).await?;
+        }
+        let nav = Room::ALL
+            .into_iter()
+            .map(|r| NavLink {
+                name: r.name(),
+                address: r.address(study.id, target),
+                here: r == room,
+                waiting: if r == Room::Review { waiting } else { 0 },
+            })
+            .collect();
+        Ok(Self { study: Some((study.id, study.name.clone())), nav, ..Self::bare(app, session, title)? })
+    }
+}
+
+/// Keeps a sentence for the next page.
+pub fn say(session: &Session, sentence: &str) -> Result<(), Problem> {
+    session.insert("said", sentence).map_err(|e| Problem::Internal(e.to_string()))
+}
+
+fn take_said(session: &Session) -> Option<String> {
+    session.remove_as::<String>("said").and_then(Result::ok)
+}
+
+/// Renders a template as a page.
+pub fn page(template: &impl Template) -> Result<HttpResponse, Problem> {
+    let body = template.render().map_err(|e| Problem::Internal(e.to_string()))?;
+    Ok(HttpResponse::Ok().content_type(ContentType::html()).body(body))
+}
+
+/// Sends the browser elsewhere after a form was taken.
+#[must_use]
+pub fn see_other(address: &str) -> HttpResponse {
+    HttpResponse::SeeOther().insert_header((actix_web::http::header::LOCATION, address)).finish()
+}
