@@ -1,1 +1,133 @@
-fn main() {}
+//! What a developer runs.
+//!
+//! * `cargo xtask test`: everything that CI checks: format, lints, arrows between crates, all tests.
+//! * `cargo xtask prepare-sql`: renews `.sqlx`, the checked queries, from the migrations.
+//! * `cargo xtask shots`: makes the pictures in `docs/screenshots` anew from the demo.
+//! * `cargo xtask bench`: makes the 1 M-reading file and compares its import with `sqlite3`'s own.
+
+mod bench;
+mod shots;
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitCode};
+
+/// What went wrong, in words.
+type Failed = Box<dyn std::error::Error + Send + Sync>;
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let task = std::env::args().nth(1).unwrap_or_default();
+    let done = match task.as_str() {
+        "test" => test(),
+        "prepare-sql" => prepare_sql().await,
+        "shots" => shots::take(&root()).await,
+        "bench" => bench::run(&root()),
+        _ => Err("usage: cargo xtask test | prepare-sql | shots | bench".into()),
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            say(&format!("xtask: {error}"));
+            ExitCode::FAILURE
+        }
+    }
+}
+
+/// A line for the person at the terminal.
+fn say(line: &str) {
+    use std::io::Write;
+    // A closed terminal is no reason to stop.
+    let _ = writeln!(std::io::stderr(), "{line}");
+}
+
+/// The root of the repository.
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).parent().map(Path::to_owned).unwrap_or_default()
+}
+
+/// Runs a command in the root and fails if it does.
+fn run(program: &str, arguments: &[&str]) -> Result<(), Failed> {
+    say(&format!("$ {program} {}", arguments.join(" ")));
+    let status = Command::new(program).args(arguments).current_dir(root()).status()?;
+    if status.success() { Ok(()) } else { Err(format!("{program} {} failed", arguments.join(" ")).into()) }
+}
+
+/// Everything that CI checks.
+fn test() -> Result<(), Failed> {
+    install_browser()?;
+    run("cargo", &["fmt", "--all", "--check"])?;
+    arrows()?;
+    run("cargo", &["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
+    run("cargo", &["test", "--workspace", "--no-fail-fast"])
+}
+
+/// Installs Debian's Chromium and its driver where they are missing.
+fn install_browser() -> Result<(), Failed> {
+    let there = |name: &str| Command::new(name).arg("--version").output().is_ok_and(|o| o.status.success());
+    if there("chromium") && there("chromedriver") {
+        return Ok(());
+    }
+    run("apt-get", &["update", "-qq"])?;
+    run("apt-get", &["install", "-y", "-qq", "chromium", "chromium-driver"])
+}
+
+/// Which crates may lean on which: `core` <- `formats`, `simulator`, `store` <- `web`.
+const ARROWS: [(&str, &[&str]); 5] = [
+    ("ebrel-core", &[]),
+    ("ebrel-formats", &["ebrel-core"]),
+    ("ebrel-simulator", &["ebrel-core"]),
+    ("ebrel-store", &["ebrel-core"]),
+    ("ebrel", &["ebrel-core", "ebrel-formats", "ebrel-simulator", "ebrel-store"]),
+];
+
+/// Proves the arrows by `cargo tree`. Since the list must match exactly, a misspelt name fails too.
+fn arrows() -> Result<(), Failed> {
+    for (name, wanted) in ARROWS {
+        let tree = Command::new("cargo")
+            .args(["tree", "--package", name, "--edges", "normal", "--prefix", "none", "--format", "{p}"])
+            .current_dir(root())
+            .output()?;
+        if !tree.status.success() {
+            return Err(format!("cargo tree knows no package {name}").into());
+        }
+        let text = String::from_utf8(tree.stdout)?;
+        let mut found: Vec<&str> = text.lines().filter_map(|l| l.split(' ').next()).collect();
+        found.retain(|p| p.starts_with("ebrel") && *p != name);
+        found.sort_unstable();
+        found.dedup();
+        if found != wanted {
+            return Err(format!("{name} leans on {found:?}; it may lean on {wanted:?}").into());
+        }
+        let forbidden = ["sqlx", "actix-web", "tokio", "askama", "jiff", "rand"];
+        let leak = forbidden.iter().find(|f| text.lines().any(|l| l.split(' ').next() == Some(*f)));
+        if let (Some(leak), "ebrel-core") = (leak, name) {
+            return Err(
+                format!("{leak} has come into ebrel-core, which knows no database, page, clock or chance").into()
+            );
+        }
+    }
+    say("arrows between crates: as drawn");
+    Ok(())
+}
+
+/// Renews `.sqlx`: makes a database from the migrations, and lets the compiler describe every query against it.
+async fn prepare_sql() -> Result<(), Failed> {
+    let dir = tempfile::tempdir()?;
+    let file = dir.path().join("ebrel.db");
+    let options = sqlx::sqlite::SqliteConnectOptions::new().filename(&file).create_if_missing(true);
+    let pool = sqlx::SqlitePool::connect_with(options).await?;
+    sqlx::migrate::Migrator::new(root().join("crates/store/migrations")).await?.run(&pool).await?;
+    pool.close().await;
+    let cache = root().join(".sqlx");
+    std::fs::remove_dir_all(&cache).or_else(|e| if cache.exists() { Err(e) } else { Ok(()) })?;
+    std::fs::create_dir_all(&cache)?;
+    run("touch", &["crates/store/src/lib.rs"])?;
+    let status = Command::new("cargo")
+        .args(["check", "--package", "ebrel-store", "--all-targets"])
+        .env("SQLX_OFFLINE", "false")
+        .env("SQLX_OFFLINE_DIR", &cache)
+        .env("DATABASE_URL", format!("sqlite://{}", file.display()))
+        .current_dir(root())
+        .status()?;
+    if status.success() { Ok(()) } else { Err("the queries do not fit the migrations".into()) }
+}

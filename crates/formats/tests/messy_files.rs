@@ -1,5 +1,7 @@
 //! Whole files as the field delivers them, in several dialects, read by a guessed recipe.
 
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
+
 use ebrel_core::units::UnixSeconds;
 use ebrel_formats::logger::{Clock, Read, decode, guess, read};
 use ebrel_formats::package::{

@@ -68,7 +68,7 @@ pub(crate) fn apply(scenario: &Scenario, readings: &mut Readings, rng: &mut impl
 
     // The 30 cm probe lay beside a root at first: air along its blade until it was moved on the day.
     let moved = at((2024, 3, 1), 9, 30);
-    alter(readings, "m30", scenario.start, moved, FaultKind::Impossible, &mut |_, mv| 640.0 + (mv - 640.0) * 0.05);
+    alter(readings, "m30", scenario.start, moved, FaultKind::Impossible, &mut |_, mv| 560.0 + (mv - 560.0) * 0.05);
     // Two storms that pond the 5 cm probe: water stands in the hollow that it lies under.
     for (from, hours) in ponding_storms(readings, scenario) {
         let span = (hours * 4) as f64;

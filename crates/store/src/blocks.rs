@@ -215,7 +215,6 @@ async fn insert_block(
 
 #[cfg(test)]
 mod tests {
-    use super::*;
     use crate::database::testing::store;
     use crate::readings::Reading;
 

@@ -188,6 +188,10 @@ async fn import(args: ImportArgs) -> Result<(), String> {
         Some(saved) => importing::fitted(&saved.mapping, &read),
         None => importing::first_mapping(&read, &text, &name),
     };
+    if saved.is_none() {
+        let streams = app.store.streams(station.id).await.map_err(|e| e.to_string())?;
+        importing::find_node(&mut mapping, &text, &streams);
+    }
     if let Some(node) = args.node {
         mapping.node = node;
     }

@@ -89,6 +89,7 @@ fn depth_in(name: &str) -> Option<f64> {
         let start = before.rfind(|c: char| !(c.is_ascii_digit() || c == '.')).map_or(0, |i| i + 1);
         return before[start..].parse().ok();
     }
+    let name = name.split(['[', '(']).next()?.trim();
     let digits = name.find(|c: char| c.is_ascii_digit())?;
     let (letters, rest) = name.split_at(digits);
     let end = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len());
@@ -110,6 +111,7 @@ mod tests {
             ("batt", "V", Some(BatteryVoltage), None),
             ("rain", "mm", Some(Rain), None),
             ("rec", "", None, None),
+            ("m05 [mV]", "", Some(RawOutput), Some(5.0)),
             ("Feuchte 15 cm [mV]", "", Some(RawOutput), Some(15.0)),
             ("Boden 5 cm [°C]", "", Some(SoilTemperature), Some(5.0)),
             ("rain_mm", "", Some(Rain), None),

@@ -4,6 +4,7 @@ use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds, ranges};
 use ebrel_formats::logger::{self, Problem, Read, Recipe};
 use ebrel_store::placements::{NewPlacement, Probe};
 use ebrel_store::readings::Reading;
+use ebrel_store::stations::Stream;
 use ebrel_store::{Store, StoreError};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -111,22 +112,42 @@ pub fn first_mapping(read: &Read, text: &str, file_name: &str) -> Mapping {
             }
         })
         .collect();
-    Mapping { node: node_name(text, file_name), columns }
+    let named = node_in_head(text);
+    Mapping { node: named.unwrap_or_else(|| node_of_file(file_name)), columns }
 }
 
-/// "node 03" from the head of the file, else the file's name without its ending.
-fn node_name(text: &str, file_name: &str) -> String {
-    for line in text.lines().take(5) {
+/// "node 03", if the head of the file names it.
+fn node_in_head(text: &str) -> Option<String> {
+    text.lines().take(5).find_map(|line| {
         let lower = line.to_lowercase();
-        if let Some(at) = lower.find("node ") {
-            let digits: String = lower[at + 5..].chars().take_while(char::is_ascii_alphanumeric).collect();
-            if digits.chars().any(|c| c.is_ascii_digit()) {
-                return format!("node {digits}");
-            }
-        }
-    }
+        let at = lower.find("node ")?;
+        let digits: String = lower[at + 5..].chars().take_while(char::is_ascii_alphanumeric).collect();
+        digits.chars().any(|c| c.is_ascii_digit()).then(|| format!("node {digits}"))
+    })
+}
+
+/// The file's name without its ending, for want of a better name.
+fn node_of_file(file_name: &str) -> String {
     let stem = Path::new(file_name).file_stem().map(|s| s.to_string_lossy().replace('_', " "));
     stem.filter(|s| !s.is_empty()).unwrap_or_else(|| "node".to_owned())
+}
+
+/// Where the file itself names no node: the one node of the station that has all its ports, so that the next file of
+/// a logger finds its way whatever it is called.
+pub fn find_node(mapping: &mut Mapping, text: &str, streams: &[Stream]) {
+    if node_in_head(text).is_some() {
+        return;
+    }
+    let taken: Vec<_> = mapping.columns.iter().filter_map(|c| Some((c.port.as_str(), c.quantity?))).collect();
+    let has = |node: &str| {
+        taken.iter().all(|(p, q)| streams.iter().any(|s| s.node == node && s.port == *p && s.quantity == *q))
+    };
+    let mut nodes: Vec<&str> = streams.iter().map(|s| s.node.as_str()).collect();
+    nodes.dedup();
+    nodes.retain(|n| has(n));
+    if let ([one], false) = (&nodes[..], taken.is_empty()) {
+        mapping.node = (*one).to_owned();
+    }
 }
 
 /// A column's name without its unit, as a port.
@@ -315,7 +336,7 @@ mod tests {
         let got: Vec<_> = mapping.columns.iter().map(|c| (c.port.as_str(), c.quantity, c.depth_cm)).collect();
         let moist = ("m05", Some(Quantity::RawOutput), Some(5.0));
         assert_eq!(got, [moist, ("t05", Some(Quantity::SoilTemperature), Some(5.0)), ("by", None, None)]);
-        assert_eq!(node_name("time,a\n", "ride_edge_export.txt"), "ride edge export");
+        assert_eq!(node_of_file("ride_edge_export.txt"), "ride edge export");
     }
 
     #[test]

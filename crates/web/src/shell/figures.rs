@@ -52,18 +52,20 @@ pub fn span(start: UnixSeconds, end: UnixSeconds, offset_minutes: i64) -> String
         moment(start, offset_minutes)
     } else if day(start) == day(end) {
         format!("{}–{}", moment(start, offset_minutes), when(end, offset_minutes, "%H:%M"))
+    } else if when(start, offset_minutes, "%Y") == when(end, offset_minutes, "%Y") {
+        format!("{} – {}", when(start, offset_minutes, "%-d %b %H:%M"), moment(end, offset_minutes))
     } else {
         format!("{} – {}", moment(start, offset_minutes), moment(end, offset_minutes))
     }
 }
 
-/// The value of a `datetime-local` field.
+/// A time as it stands in a field, to be typed over: `2026-06-22 08:30`.
 #[must_use]
 pub fn field(t: UnixSeconds, offset_minutes: i64) -> String {
-    when(t, offset_minutes, "%Y-%m-%dT%H:%M")
+    when(t, offset_minutes, "%Y-%m-%d %H:%M")
 }
 
-/// Reads a date or a `datetime-local` field in the study's offset.
+/// Reads a date, or a date and a time of day, in the study's offset.
 #[must_use]
 pub fn read_field(text: &str, offset_minutes: i64) -> Option<UnixSeconds> {
     let text = text.trim().replace(' ', "T");

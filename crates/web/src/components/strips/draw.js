@@ -83,14 +83,16 @@ function strip(ctx, data, place, view, x) {
     return;
   }
   const y = (v) => top + height - ((v - scale.low) / (scale.high - scale.low)) * height;
-  for (const tick of valueTicks(scale.low, scale.high)) {
+  const ticks = valueTicks(scale.low, scale.high, height / 28);
+  for (const tick of ticks) {
     ctx.strokeStyle = "#e8e1d0";
     ctx.beginPath();
     ctx.moveTo(1, Math.round(y(tick.v)) + 0.5);
     ctx.lineTo(view.width - 1, Math.round(y(tick.v)) + 0.5);
     ctx.stroke();
   }
-  if (strip.pores !== null && strip.pores < scale.high && strip.pores > scale.low) {
+  const roomy = height > 80;
+  if (roomy && strip.pores !== null && strip.pores < scale.high && strip.pores > scale.low) {
     ctx.strokeStyle = WATER;
     ctx.setLineDash([8, 4]);
     ctx.beginPath();
@@ -100,7 +102,8 @@ function strip(ctx, data, place, view, x) {
     ctx.setLineDash([]);
     ctx.fillStyle = WATER;
     ctx.textAlign = "left";
-    ctx.fillText("all pores full", 6, y(strip.pores) - 4);
+    const line = y(strip.pores);
+    ctx.fillText("all pores full", view.width * 0.3, line < top + 34 ? line + 13 : line - 4);
   }
   ctx.save();
   ctx.beginPath();
@@ -110,7 +113,7 @@ function strip(ctx, data, place, view, x) {
   strip.lines.forEach((line, i) => lineOf(ctx, data, strip, line, i, x, y, top, height, second));
   spans.forEach((f) => letter(ctx, f, place, view, x));
   ctx.restore();
-  for (const tick of valueTicks(scale.low, scale.high)) {
+  for (const tick of ticks) {
     if (y(tick.v) < top + 12 || y(tick.v) > top + height - 3) continue;
     ctx.fillStyle = SOFT;
     ctx.textAlign = "right";
@@ -131,10 +134,9 @@ function caption(ctx, strip, place, view) {
   if (strip.lines.length > 1 && strip.depth === null) {
     ctx.fillText(strip.lines.map((l, i) => `${i ? "┄" : "─"} ${l.label}`).join("   "), width + 24, place.top + 14);
   }
-  if (strip.lines.some((l) => l.beyond.length)) {
-    ctx.textAlign = "right";
+  if (place.height > 80 && strip.lines.some((l) => l.beyond.length)) {
     ctx.fillStyle = SOFT;
-    ctx.fillText("pale: beyond the calibration's samples", view.width - 52, place.top + place.height - 6);
+    ctx.fillText("pale: beyond the calibration's samples", width + 24, place.top + 14);
   }
 }
 

@@ -49,9 +49,9 @@ function even(from, to, offset, step, text) {
   return ticks;
 }
 
-/** Two or three round numbers within a range. */
-export function valueTicks(low, high) {
-  const rough = (high - low) / 3;
+/** Three to five round numbers within a range. */
+export function valueTicks(low, high, most) {
+  const rough = (high - low) / Math.max(1, Math.min(5, most));
   const power = 10 ** Math.floor(Math.log10(rough));
   const step = [1, 2, 5, 10].map((m) => m * power).find((s) => s >= rough) ?? rough;
   const ticks = [];

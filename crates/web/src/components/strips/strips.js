@@ -194,8 +194,8 @@ export class Strips {
     const box = this.root.querySelector(".readouts");
     box.replaceChildren(...places.map(({ strip, top, height }) => {
       const div = document.createElement("div");
-      div.className = "readout";
-      div.style.top = `${top + Math.max(0, height / 2 - 26)}px`;
+      div.className = height > 80 ? "readout" : "readout compact";
+      div.style.top = `${top + Math.max(0, height / 2 - (height > 80 ? 26 : 19))}px`;
       for (const part of ["depth-label", "value", "more"]) div.append(Object.assign(document.createElement("span"), { className: part }));
       div.firstChild.textContent = strip.label;
       div.dataset.strip = strip.id;

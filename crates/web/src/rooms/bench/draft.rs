@@ -135,7 +135,7 @@ pub fn resolve(draft: &Draft) -> Resolved {
                 }
                 figures.push(RowFigures {
                     w: plus_minus(core.gravimetric.value, core.gravimetric.u, 4),
-                    density: plus_minus(core.bulk_density.value, core.bulk_density.u, 3),
+                    density: plus_minus(core.bulk_density.value, core.bulk_density.u, 2),
                     theta: plus_minus(core.volumetric.value, core.volumetric.u, 4),
                     ..RowFigures::default()
                 });

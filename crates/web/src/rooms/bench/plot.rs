@@ -65,7 +65,7 @@ pub struct Plot {
 
 /// Round numbers within a range.
 fn ticks(low: f64, high: f64) -> Vec<(f64, usize)> {
-    let rough = (high - low) / 5.0;
+    let rough = (high - low) / 7.0;
     let power = 10f64.powf(rough.log10().floor());
     let step = [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= rough).unwrap_or(rough);
     let decimals = (-step.log10() + 1e-9).ceil().max(0.0) as usize;

@@ -118,7 +118,7 @@ fn result(draft: &Draft, resolved: &Resolved) -> ResultPart {
     });
     let outliers = r.outliers.iter().map(|(i, t)| {
         let tin = resolved.used[*i] + 1;
-        format!("Sample {tin} stands {} standard deviations off the curve of the others: look at its tin, or leave it out and say why.", fixed(t.abs(), 1))
+        format!("Sample {tin} stands {} standard deviations off the curve of the others: look at its tin, or tick “out” to leave it out.", fixed(t.abs(), 1))
     });
     ResultPart {
         sentence: r.sentence.clone(),

@@ -18,7 +18,7 @@ use askama::Template;
 use ebrel_core::units::UnixSeconds;
 use ebrel_formats::logger::{self, Read, Recipe};
 use ebrel_store::imports::Import;
-use ebrel_store::stations::{Station, Study};
+use ebrel_store::stations::{Station, Stream, Study};
 use std::collections::HashMap;
 
 pub fn routes(config: &mut web::ServiceConfig) {
@@ -88,11 +88,12 @@ async fn upload(
     let chosen = form.recipe.map(|r| r.into_inner()).filter(|r| !r.is_empty());
     let saved = app.store.recipes().await?.into_iter().find(|(name, _)| Some(name) == chosen.as_ref());
     let saved = saved.and_then(|(_, body)| serde_json::from_str::<SavedRecipe>(&body).ok());
+    let streams = app.store.streams(*id).await?;
     let data = app.data.clone();
     let offset = i32::try_from(study.utc_offset_minutes).unwrap_or(0);
     let begun = {
         let file_name = file_name.clone();
-        web::block(move || begin(&data, form.file, &file_name, saved, offset)).await
+        web::block(move || begin(&data, form.file, &file_name, saved, offset, &streams)).await
     };
     let begun = begun.map_err(|e| Problem::Internal(e.to_string()))?;
     let (sha256, recipe, mapping) = match begun {
@@ -125,6 +126,7 @@ fn begin(
     name: &str,
     saved: Option<SavedRecipe>,
     offset: i32,
+    streams: &[Stream],
 ) -> Result<(String, Recipe, Mapping), String> {
     let bytes = std::fs::read(file.file.path()).map_err(|e| e.to_string())?;
     let text = logger::decode(&bytes).map_err(|e| e.to_string())?;
@@ -135,7 +137,11 @@ fn begin(
     let read = logger::read(&text, &recipe).map_err(|e| e.to_string())?;
     let mapping = match &saved {
         Some(saved) => importing::fitted(&saved.mapping, &read),
-        None => importing::first_mapping(&read, &text, name),
+        None => {
+            let mut mapping = importing::first_mapping(&read, &text, name);
+            importing::find_node(&mut mapping, &text, streams);
+            mapping
+        }
     };
     let sha256 = importing::keep_file(data, &bytes).map_err(|e| format!("it could not be kept on the disk ({e})"))?;
     Ok((sha256, recipe, mapping))

@@ -120,9 +120,9 @@ async fn show(
         answer,
         items: taken.into_iter().map(|m| item(m, &record)).collect(),
         states,
-        tests: choices(std::iter::once((String::new(), "every test".to_owned())).chain(tests).collect(), &filter.test),
+        tests: choices(std::iter::once((String::new(), "all tests".to_owned())).chain(tests).collect(), &filter.test),
         depths: choices(
-            std::iter::once((String::new(), "every place".to_owned()))
+            std::iter::once((String::new(), "all places".to_owned()))
                 .chain(depths.into_iter().map(|d| (d.clone(), d)))
                 .collect(),
             &filter.depth,

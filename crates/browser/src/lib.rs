@@ -1,0 +1,237 @@
+//! A headless browser for journeys and pictures: ChromeDriver and Chromium, each with a fresh profile.
+//!
+//! Used by the browser tests and by `cargo xtask shots`; it is no part of the application.
+
+use fantoccini::error::CmdError;
+use fantoccini::wd::Capabilities;
+use fantoccini::{Client, ClientBuilder, Locator};
+use hyper_util::client::legacy::connect::HttpConnector;
+use std::path::Path;
+use std::process::Stdio;
+use std::time::Duration;
+use tokio::io::{AsyncBufReadExt, BufReader};
+use tokio::process::{Child, Command};
+
+/// How long a condition may take to come true.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// One browser window. Call [`Browser::close`] at the end; the driver dies with the value in any case.
+pub struct Browser {
+    client: Client,
+    _driver: Child,
+    _profile: tempfile::TempDir,
+}
+
+/// What can go wrong, in words.
+pub type Failed = Box<dyn std::error::Error + Send + Sync>;
+
+impl Browser {
+    /// Starts ChromeDriver on a free port and a window of `width` by `height`.
+    ///
+    /// # Errors
+    /// If Chromium or ChromeDriver is not installed or does not start.
+    pub async fn start(width: u32, height: u32) -> Result<Self, Failed> {
+        let mut driver = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .kill_on_drop(true)
+            .spawn()
+            .map_err(|e| format!("chromedriver cannot be started ({e}); `cargo xtask test` installs it"))?;
+        let port = port_of(&mut driver).await?;
+        let profile = tempfile::tempdir()?;
+        let arguments = [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--no-first-run",
+            "--hide-scrollbars",
+            &format!("--window-size={width},{height}"),
+            &format!("--user-data-dir={}", profile.path().display()),
+        ]
+        .map(str::to_owned);
+        let mut capabilities = Capabilities::new();
+        capabilities.insert("browserName".into(), "chrome".into());
+        capabilities.insert("goog:chromeOptions".into(), serde_json::json!({ "args": arguments }));
+        let client = ClientBuilder::new(HttpConnector::new())
+            .capabilities(capabilities)
+            .connect(&format!("http://127.0.0.1:{port}"))
+            .await?;
+        Ok(Self { client, _driver: driver, _profile: profile })
+    }
+
+    /// Opens a page and waits until it is loaded.
+    ///
+    /// # Errors
+    /// If the page cannot be opened.
+    pub async fn open(&self, address: &str) -> Result<(), CmdError> {
+        self.client.goto(address).await
+    }
+
+    /// The address the window is at.
+    ///
+    /// # Errors
+    /// If the browser is gone.
+    pub async fn address(&self) -> Result<String, CmdError> {
+        Ok(self.client.current_url().await?.to_string())
+    }
+
+    /// Waits for an element.
+    ///
+    /// # Errors
+    /// If it does not come within [`PATIENCE`].
+    pub async fn wait(&self, css: &str) -> Result<(), CmdError> {
+        self.client.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await.map(|_| ())
+    }
+
+    /// Waits until an element's text contains `words`, and returns the whole text.
+    ///
+    /// # Errors
+    /// If it does not come to that; the error tells what stood there instead.
+    pub async fn wait_text(&self, css: &str, words: &str) -> Result<String, Failed> {
+        let end = tokio::time::Instant::now() + PATIENCE;
+        loop {
+            let text = self.text(css).await.unwrap_or_default();
+            if text.contains(words) {
+                return Ok(text);
+            }
+            if tokio::time::Instant::now() > end {
+                return Err(format!("“{css}” never said “{words}”; it says “{text}”").into());
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    /// The text of the first element that matches.
+    ///
+    /// # Errors
+    /// If there is none.
+    pub async fn text(&self, css: &str) -> Result<String, CmdError> {
+        self.client.find(Locator::Css(css)).await?.text().await
+    }
+
+    /// How many elements match.
+    ///
+    /// # Errors
+    /// If the browser is gone.
+    pub async fn count(&self, css: &str) -> Result<usize, CmdError> {
+        Ok(self.client.find_all(Locator::Css(css)).await?.len())
+    }
+
+    /// Clicks the first element that matches.
+    ///
+    /// # Errors
+    /// If there is none, or it cannot be clicked.
+    pub async fn click(&self, css: &str) -> Result<(), CmdError> {
+        self.client.find(Locator::Css(css)).await?.click().await
+    }
+
+    /// Clears a field and types into it.
+    ///
+    /// # Errors
+    /// If there is no such field.
+    pub async fn fill(&self, css: &str, text: &str) -> Result<(), CmdError> {
+        let field = self.client.find(Locator::Css(css)).await?;
+        field.clear().await?;
+        field.send_keys(text).await
+    }
+
+    /// Chooses a file in a file field.
+    ///
+    /// # Errors
+    /// If there is no such field.
+    pub async fn choose_file(&self, css: &str, path: &Path) -> Result<(), CmdError> {
+        self.client.find(Locator::Css(css)).await?.send_keys(&path.display().to_string()).await
+    }
+
+    /// Presses keys with nothing but the page in focus.
+    ///
+    /// # Errors
+    /// If the browser is gone.
+    pub async fn press(&self, keys: &str) -> Result<(), CmdError> {
+        let body = self.client.find(Locator::Css("body")).await?;
+        body.send_keys(keys).await
+    }
+
+    /// Types keys into the first element that matches, without clearing it.
+    ///
+    /// # Errors
+    /// If there is none.
+    pub async fn press_in(&self, css: &str, keys: &str) -> Result<(), CmdError> {
+        self.client.find(Locator::Css(css)).await?.send_keys(keys).await
+    }
+
+    /// Runs a script in the page and returns its value.
+    ///
+    /// # Errors
+    /// If the script fails.
+    pub async fn script(&self, script: &str) -> Result<serde_json::Value, CmdError> {
+        self.client.execute(script, Vec::new()).await
+    }
+
+    /// Runs a script again and again until its value is as wanted, and returns it.
+    ///
+    /// # Errors
+    /// If that never happens.
+    pub async fn wait_script(
+        &self,
+        script: &str,
+        wanted: impl Fn(&serde_json::Value) -> bool,
+    ) -> Result<serde_json::Value, Failed> {
+        let end = tokio::time::Instant::now() + PATIENCE;
+        loop {
+            let value = self.script(script).await?;
+            if wanted(&value) {
+                return Ok(value);
+            }
+            if tokio::time::Instant::now() > end {
+                return Err(format!("“{script}” never came to what was wanted; it is {value}").into());
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    /// A picture of the window, PNG.
+    ///
+    /// # Errors
+    /// If the browser is gone.
+    pub async fn picture(&self) -> Result<Vec<u8>, CmdError> {
+        self.client.screenshot().await
+    }
+
+    /// Sets the size of the page.
+    ///
+    /// # Errors
+    /// If the browser is gone.
+    pub async fn resize(&self, width: u32, height: u32) -> Result<(), CmdError> {
+        self.client.set_window_size(width, height).await
+    }
+
+    /// Closes window and driver.
+    ///
+    /// # Errors
+    /// If the browser is gone already.
+    pub async fn close(self) -> Result<(), CmdError> {
+        self.client.close().await
+    }
+}
+
+/// The port that a freshly started driver says it listens on.
+async fn port_of(driver: &mut Child) -> Result<u16, Failed> {
+    let out = driver.stdout.take().ok_or("chromedriver has no output")?;
+    let mut lines = BufReader::new(out).lines();
+    while let Some(line) = lines.next_line().await? {
+        if let Some(rest) = line.split("on port ").nth(1)
+            && let Ok(port) = rest.trim().trim_end_matches('.').parse()
+            && port != 0
+        {
+            // Keep reading, so that the driver never blocks on a full pipe.
+            tokio::spawn(async move { while let Ok(Some(_)) = lines.next_line().await {} });
+            return Ok(port);
+        }
+    }
+    Err("chromedriver ended before it listened".into())
+}

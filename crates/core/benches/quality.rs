@@ -1,0 +1,50 @@
+//! All tests over twelve channels of ten years at 15 minutes: 4.2 M readings on one core.
+
+use criterion::{Criterion, criterion_group, criterion_main};
+use ebrel_core::quality::{Channel, Settings, check_station};
+use ebrel_core::series::Series;
+use ebrel_core::units::{Quantity, SpanSeconds};
+use std::hint::black_box;
+
+const READINGS: i64 = 350_000;
+
+fn series(channel: i64) -> Series {
+    let noise = |i: i64| ((i * 7919 + channel * 104_729) % 1009) as f64 / 1009.0 - 0.5;
+    let value = |i: i64| {
+        let season = (i as f64 / 5577.0).sin() * 0.08;
+        let spike = if i % 40_000 == 17_000 { 0.2 } else { 0.0 };
+        ((0.3 + season + 0.002 * noise(i) + spike) * 1e4).round() / 1e4
+    };
+    Series { times: (0..READINGS).map(|i| i * 900).collect(), values: (0..READINGS).map(value).collect() }
+}
+
+fn tests(c: &mut Criterion) {
+    let all: Vec<Series> = (0..12).map(series).collect();
+    let rain = Series { times: (0..3000).map(|i| i * 105_000).collect(), values: vec![1.5; 3000] };
+    let channels: Vec<Channel<'_>> = all
+        .iter()
+        .enumerate()
+        .map(|(i, s)| Channel {
+            name: "a depth",
+            node: "node",
+            quantity: if i < 8 { Quantity::WaterContent } else { Quantity::SoilTemperature },
+            depth_cm: Some(5.0 + 5.0 * i as f64),
+            interval: Some(SpanSeconds(900)),
+            view: s.view(),
+            raw: None,
+            instrument: Some((0.0, 1.0)),
+            resolution: None,
+            pore_space: Some(0.5),
+            repeats: &[],
+        })
+        .collect();
+    let mut group = c.benchmark_group("quality");
+    group.sample_size(10);
+    group.bench_function("all tests, 12 channels x 350 k readings", |b| {
+        b.iter(|| black_box(check_station(&channels, Some(rain.view()), &[], &Settings::default())));
+    });
+    group.finish();
+}
+
+criterion_group!(benches, tests);
+criterion_main!(benches);

@@ -1,0 +1,6 @@
+//! Journeys in a real browser, each with its own server and data directory.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
+
+mod journey;
+mod site;

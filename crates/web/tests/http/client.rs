@@ -1,0 +1,149 @@
+//! A server of its own, and a visitor with a session.
+
+use ebrel::app::{App, Mode, server};
+use reqwest::redirect::Policy;
+use reqwest::{Client, Response, multipart};
+use std::net::TcpListener;
+
+/// A running server with one visitor.
+pub struct Visitor {
+    pub base: String,
+    pub client: Client,
+    _data: tempfile::TempDir,
+    handle: actix_web::dev::ServerHandle,
+}
+
+impl Drop for Visitor {
+    fn drop(&mut self) {
+        drop(self.handle.stop(false));
+    }
+}
+
+pub const OWNER: (&str, &str) = ("N. Arvel", "coppice hazel coupe");
+
+async fn start(mode: Mode) -> Visitor {
+    let data = tempfile::tempdir().unwrap();
+    let app = App::open(data.path(), mode).await.unwrap();
+    if mode == Mode::Demo {
+        ebrel::demo::seed(&app.store).await.unwrap();
+    }
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let base = format!("http://{}", listener.local_addr().unwrap());
+    let server = server(actix_web::web::Data::new(app), listener).unwrap();
+    let handle = server.handle();
+    tokio::spawn(server);
+    let client = Client::builder().cookie_store(true).redirect(Policy::none()).build().unwrap();
+    Visitor { base, client, _data: data, handle }
+}
+
+impl Visitor {
+    /// A visitor of the demo.
+    pub async fn of_demo() -> Self {
+        start(Mode::Demo).await
+    }
+
+    /// A visitor of an empty server, nobody signed in.
+    pub async fn stranger() -> Self {
+        start(Mode::Serve { https: false }).await
+    }
+
+    /// The owner of an empty server with one study and one station (number 1).
+    pub async fn owner() -> Self {
+        let v = Self::stranger().await;
+        v.post("/first", &[("name", OWNER.0), ("password", OWNER.1)]).await;
+        v.post("/studies/new", &[("name", "Fern tubs"), ("question", "When does growth stop?"), ("offset", "0")]).await;
+        let soil = [("h-name-0", "A"), ("h-texture-0", "silt loam"), ("h-bottom-0", "30"), ("h-density-0", "1.30")];
+        let form: Vec<_> = [("name", "Tub 1"), ("code", "tub1")].into_iter().chain(soil).collect();
+        let answer = v.post("/studies/1/stations/new", &form).await;
+        assert_eq!(answer.headers()["location"], "/stations/1");
+        v
+    }
+
+    pub async fn get(&self, path: &str) -> Response {
+        self.client.get(format!("{}{path}", self.base)).send().await.unwrap()
+    }
+
+    pub async fn page(&self, path: &str) -> String {
+        let answer = self.get(path).await;
+        assert_eq!(answer.status(), 200, "{path}");
+        answer.text().await.unwrap()
+    }
+
+    /// The token of this session's forms.
+    pub async fn token(&self) -> String {
+        let page = self.get("/sign-in").await;
+        let page = if page.status() == 200 { page.text().await.unwrap() } else { self.page("/studies/new").await };
+        let page = if page.contains("ebrel-token") { page } else { self.page("/first").await };
+        page.split("ebrel-token\" content=\"").nth(1).unwrap().split('"').next().unwrap().to_owned()
+    }
+
+    pub async fn post(&self, path: &str, form: &[(&str, &str)]) -> Response {
+        let token = self.token_anywhere().await;
+        let form: Vec<_> = form.iter().copied().chain([("token", token.as_str())]).collect();
+        self.client.post(format!("{}{path}", self.base)).form(&form).send().await.unwrap()
+    }
+
+    async fn token_anywhere(&self) -> String {
+        for path in ["/first", "/sign-in", "/studies/new"] {
+            let answer = self.get(path).await;
+            if answer.status() == 200 {
+                let page = answer.text().await.unwrap();
+                return page.split("ebrel-token\" content=\"").nth(1).unwrap().split('"').next().unwrap().to_owned();
+            }
+        }
+        panic!("no page with a form can be reached");
+    }
+
+    pub async fn post_json(&self, path: &str, body: &serde_json::Value) -> Response {
+        let token = self.token_anywhere().await;
+        let request = self.client.post(format!("{}{path}", self.base)).header("x-ebrel-token", token);
+        request.json(body).send().await.unwrap()
+    }
+
+    /// Uploads a file to station 1; where it leads, or the page with the error.
+    pub async fn upload(&self, name: &str, bytes: &[u8]) -> Response {
+        let file = multipart::Part::bytes(bytes.to_vec()).file_name(name.to_owned());
+        let form = multipart::Form::new().text("token", self.token_anywhere().await).part("file", file);
+        self.client.post(format!("{}/stations/1/import", self.base)).multipart(form).send().await.unwrap()
+    }
+
+    /// The fields of a plan page as its form would send them, changed as told.
+    pub async fn send_plan(&self, path: &str, changes: &[(&str, &str)]) -> Response {
+        let page = self.page(path).await;
+        let mut fields = form_fields(&page);
+        for (name, value) in changes {
+            fields.retain(|f| f.0 != *name);
+            fields.push(((*name).to_owned(), (*value).to_owned()));
+        }
+        let fields: Vec<_> = fields.iter().filter(|f| f.0 != "token").map(|f| (f.0.as_str(), f.1.as_str())).collect();
+        self.post(path, &fields).await
+    }
+}
+
+/// Values of inputs and chosen options of a page, as a browser would send them.
+fn form_fields(page: &str) -> Vec<(String, String)> {
+    let attribute = |tag: &str, name: &str| {
+        let at = tag.find(&format!(" {name}=\""))? + name.len() + 3;
+        Some(unescaped(tag[at..].split('"').next()?))
+    };
+    let mut fields = Vec::new();
+    for part in page.split("<input").skip(1) {
+        let tag = part.split('>').next().unwrap();
+        let choice = tag.contains("type=\"radio\"") || tag.contains("type=\"checkbox\"");
+        if let (Some(name), false) = (attribute(tag, "name"), choice && !tag.contains(" checked")) {
+            fields.push((name, attribute(tag, "value").unwrap_or_default()));
+        }
+    }
+    for part in page.split("<select").skip(1) {
+        let body = part.split("</select>").next().unwrap();
+        let chosen = body.split("<option").find(|o| o.split('>').next().is_some_and(|t| t.contains(" selected")));
+        let value =
+            chosen.map(|o| attribute(o, "value").unwrap_or_else(|| o.split(['>', '<']).nth(1).unwrap().to_owned()));
+        fields.push((attribute(body, "name").unwrap(), value.unwrap_or_default()));
+    }
+    fields
+}
+
+fn unescaped(text: &str) -> String {
+    text.replace("&#37;", "%").replace("&#34;", "\"").replace("&quot;", "\"").replace("&lt;", "<").replace("&amp;", "&")
+}

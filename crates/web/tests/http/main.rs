@@ -1,0 +1,10 @@
+//! The real router over HTTP, each test with its own server and data directory.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
+
+mod bench;
+mod client;
+mod import;
+mod record;
+mod review;
+mod security;

@@ -1,0 +1,109 @@
+//! Import of a file of one million readings, beside `sqlite3`'s own `.import` of the same readings.
+
+use crate::{Failed, say};
+use std::fmt::Write as _;
+use std::path::Path;
+use std::process::Command;
+use std::time::Instant;
+
+/// Records of twelve channels: 1 008 000 readings.
+const RECORDS: i64 = 84_000;
+const CHANNELS: i64 = 12;
+
+/// Times one import by the command.
+fn run_once(program: &Path, data: &Path, file: &Path) -> Result<f64, Failed> {
+    let start = Instant::now();
+    let done = Command::new(program).args(["import", "--station", "bench", "--data"]).arg(data).arg(file).output()?;
+    if !done.status.success() {
+        return Err(String::from_utf8_lossy(&done.stderr).into_owned().into());
+    }
+    Ok(start.elapsed().as_secs_f64())
+}
+
+/// Runs the comparison and says the figures.
+pub fn run(root: &Path) -> Result<(), Failed> {
+    crate::run("cargo", &["build", "--release", "--package", "ebrel"])?;
+    let target = std::env::var("CARGO_TARGET_DIR").map_or_else(|_| root.join("target"), Into::into);
+    let program = target.join("release/ebrel");
+    let dir = tempfile::tempdir()?;
+    let (wide, long) = (dir.path().join("node.csv"), dir.path().join("long.csv"));
+    write_files(&wide, &long)?;
+    let readings = (RECORDS * CHANNELS) as f64;
+    for round in 0..3 {
+        let data = dir.path().join(format!("data{round}"));
+        make_station(&data)?;
+        let ours = run_once(&program, &data, &wide)?;
+        let again = run_once(&program, &data, &wide)?;
+        let theirs = sqlite_import(&dir.path().join(format!("plain{round}.db")), &long)?;
+        say(&format!(
+            "round {round}: ebrel import {:.2} M readings/s (whole command with all tests, {ours:.2} s); the same file again \
+             {:.2} M/s; sqlite3 .import {:.2} M/s ({theirs:.2} s)",
+            readings / ours / 1e6,
+            readings / again / 1e6,
+            readings / theirs / 1e6
+        ));
+    }
+    Ok(())
+}
+
+/// The same readings as a logger writes them (a record a line) and as `sqlite3` wants them (a reading a line).
+fn write_files(wide: &Path, long: &Path) -> Result<(), Failed> {
+    let names: Vec<String> = (0..CHANNELS).map(|c| format!("m{:02} [mV]", 5 + c)).collect();
+    let mut w = format!("# node 09\ntime,{}\n", names.join(","));
+    let mut l = String::new();
+    let value = |i: i64, c: i64| 900.0 + c as f64 * 40.0 + ((i * 7919 + c * 104_729) % 1000) as f64 / 10.0;
+    for i in 0..RECORDS {
+        let t = 1_700_000_100 + i * 900;
+        write!(w, "{t}")?;
+        for c in 0..CHANNELS {
+            write!(w, ",{:.1}", value(i, c))?;
+        }
+        w.push('\n');
+    }
+    for c in 0..CHANNELS {
+        for i in 0..RECORDS {
+            writeln!(l, "{},{},{:.1}", c + 1, 1_700_000_100 + i * 900, value(i, c))?;
+        }
+    }
+    std::fs::write(wide, w)?;
+    std::fs::write(long, l)?;
+    Ok(())
+}
+
+/// A data directory with one study and one station, made by the migrations and a line of SQL.
+fn make_station(data: &Path) -> Result<(), Failed> {
+    std::fs::create_dir_all(data)?;
+    let sql = "INSERT INTO study (name) VALUES ('Bench'); INSERT INTO station (study_id, code, name) VALUES (1, 'bench', 'Bench');";
+    let file = data.join("ebrel.db");
+    let runtime = tokio::runtime::Handle::current();
+    let done: Result<(), sqlx::Error> = tokio::task::block_in_place(|| {
+        runtime.block_on(async {
+            let options = sqlx::sqlite::SqliteConnectOptions::new().filename(&file).create_if_missing(true);
+            let pool = sqlx::SqlitePool::connect_with(options).await?;
+            let migrations = crate::root().join("crates/store/migrations");
+            sqlx::migrate::Migrator::new(migrations).await?.run(&pool).await?;
+            sqlx::raw_sql(sql).execute(&pool).await?;
+            pool.close().await;
+            Ok(())
+        })
+    });
+    Ok(done?)
+}
+
+fn sqlite_import(db: &Path, file: &Path) -> Result<f64, Failed> {
+    let table = "CREATE TABLE reading (stream_id INTEGER NOT NULL, t INTEGER NOT NULL, raw REAL NOT NULL, PRIMARY KEY \
+                 (stream_id, t)) STRICT, WITHOUT ROWID;";
+    let db = db.display().to_string();
+    crate::run("sqlite3", &[&db, &format!("PRAGMA journal_mode=WAL; {table}")])?;
+    let start = Instant::now();
+    run_quietly(
+        "sqlite3",
+        &[&db, "PRAGMA synchronous=FULL;", ".mode csv", &format!(".import {} reading", file.display())],
+    )?;
+    Ok(start.elapsed().as_secs_f64())
+}
+
+fn run_quietly(program: &str, arguments: &[&str]) -> Result<(), Failed> {
+    let done = Command::new(program).args(arguments).output()?;
+    if done.status.success() { Ok(()) } else { Err(String::from_utf8_lossy(&done.stderr).into_owned().into()) }
+}

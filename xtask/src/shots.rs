@@ -1,0 +1,111 @@
+//! One current picture per main view, made from the demo.
+
+use crate::{Failed, run};
+use ebrel_browser::Browser;
+use std::net::TcpListener;
+use std::path::Path;
+use std::process::{Child, Command};
+
+/// Stops the demo when it goes.
+struct Demo(Child);
+
+impl Drop for Demo {
+    fn drop(&mut self) {
+        // It may have ended by itself.
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+/// A view: file name, address, and a script that brings it into the state to be shown.
+const VIEWS: [(&str, &str, &str); 6] = [
+    ("study", "/studies/1", ""),
+    ("station", "/stations/1", ""),
+    ("station-both", "/stations/1?show=both&from=1780272000&to=1783000000", ""),
+    ("calibration", "/bench/4", ""),
+    ("review", "/stations/1/review", "document.querySelectorAll('.item')[1].click()"),
+    ("export", "/stations/1/export", ""),
+];
+
+/// Takes every picture anew.
+pub async fn take(root: &Path) -> Result<(), Failed> {
+    run("cargo", &["build", "--release", "--package", "ebrel"])?;
+    let data = tempfile::tempdir()?;
+    let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+    let target = std::env::var("CARGO_TARGET_DIR").map_or_else(|_| root.join("target"), Into::into);
+    let demo = Command::new(target.join("release/ebrel"))
+        .args(["demo", "--port", &port.to_string(), "--data"])
+        .arg(data.path().join("demo"))
+        .spawn()?;
+    let _demo = Demo(demo);
+    let base = format!("http://127.0.0.1:{port}");
+    let browser = Browser::start(1280, 940).await?;
+    for _ in 0..100 {
+        if browser.open(&base).await.is_ok() {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    let height = browser.script("return window.outerHeight - window.innerHeight").await?.as_u64().unwrap_or(0);
+    browser.resize(1280, 800 + u32::try_from(height)?).await?;
+    let out = root.join("docs/screenshots");
+    std::fs::create_dir_all(&out)?;
+    for (name, address, script) in VIEWS {
+        browser.open(&format!("{base}{address}")).await?;
+        settled(&browser).await?;
+        if !script.is_empty() {
+            browser.script(script).await?;
+            settled(&browser).await?;
+        }
+        std::fs::write(out.join(format!("{name}.png")), browser.picture().await?)?;
+    }
+    import(&browser, &base, &out, data.path()).await?;
+    browser.resize(390, 844).await?;
+    browser.open(&format!("{base}/stations/1")).await?;
+    settled(&browser).await?;
+    std::fs::write(out.join("station-phone.png"), browser.picture().await?)?;
+    browser.close().await?;
+    Ok(())
+}
+
+/// Waits until fonts are there and the strips, if the page has any, show what was asked last.
+async fn settled(browser: &Browser) -> Result<(), Failed> {
+    let script = "const s = document.querySelector('[data-strips]');
+        return document.fonts.status === 'loaded' && (!s || (s.dataset.loaded && document.querySelector('.busy').hidden))";
+    browser.wait_script(script, |v| v.as_bool() == Some(true)).await?;
+    // The strips ask 60 ms after the hand rests; this is a picture, not a test.
+    tokio::time::sleep(std::time::Duration::from_millis(400)).await;
+    Ok(())
+}
+
+/// A messy file, as it is understood before it is stored.
+async fn import(browser: &Browser, base: &str, out: &Path, dir: &Path) -> Result<(), Failed> {
+    let mut text = String::from(
+        "# node 05, ride edge, clock is UTC+1 all year\r\nZeit;Feuchte 5 cm [mV];Feuchte 15 cm [mV];Boden 5 cm [°C];by\r\n",
+    );
+    for i in 0..1920u32 {
+        let (day, half) = (1 + i / 48, i % 48);
+        let (day, month) = if day > 30 { (day - 30, 7) } else { (day, 6) };
+        let moist = if i % 300 == 77 { "---".to_owned() } else { format!("{},{}", 870 + i % 23, i % 10) };
+        let soil = if i == 1200 { "1O,4".to_owned() } else { format!("{},{:02}", 12 + half / 8, i % 100) };
+        text += &format!(
+            "{day}.{month}.2026 {:02}:{:02};{moist};{},2;{soil};Quill\r\n",
+            half / 2,
+            half % 2 * 30,
+            890 + i % 11
+        );
+    }
+    text += "11.7.2026 00:";
+    let file = dir.join("ride_edge_export.txt");
+    std::fs::write(&file, text)?;
+    browser.open(&format!("{base}/stations/1/import")).await?;
+    browser.choose_file("#file", &file).await?;
+    browser.click("form .btn-primary").await?;
+    browser.wait_text(".answer", "records").await?;
+    settled(browser).await?;
+    std::fs::write(out.join("import.png"), browser.picture().await?)?;
+    browser.click("button[value='store']").await?;
+    browser.wait_text(".answer", "are stored").await?;
+    std::fs::write(out.join("import-report.png"), browser.picture().await?)?;
+    Ok(())
+}
