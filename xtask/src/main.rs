@@ -58,7 +58,40 @@ fn test() -> Result<(), Failed> {
     run("cargo", &["fmt", "--all", "--check"])?;
     arrows()?;
     run("cargo", &["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
-    run("cargo", &["test", "--workspace", "--no-fail-fast"])
+    all_tests()
+}
+
+/// Runs every test, passes their output on, and closes with the sum over all test programs.
+fn all_tests() -> Result<(), Failed> {
+    use std::io::BufRead;
+    let mut cargo = Command::new("cargo")
+        .args(["test", "--workspace", "--no-fail-fast"])
+        .current_dir(root())
+        .stdout(std::process::Stdio::piped())
+        .spawn()?;
+    let out = cargo.stdout.take().ok_or("cargo test has no output")?;
+    let (mut passed, mut failed) = (0, 0);
+    for line in std::io::BufReader::new(out).lines() {
+        let line = line?;
+        let number = |before: &str| -> usize {
+            line.split(before).next().and_then(|l| l.rsplit(' ').next()).and_then(|n| n.parse().ok()).unwrap_or(0)
+        };
+        if line.starts_with("test result:") {
+            passed += number(" passed;");
+            failed += number(" failed;");
+        }
+        print_line(&line);
+    }
+    let status = cargo.wait()?;
+    print_line(&format!("{passed} passed, {failed} failed"));
+    if status.success() && passed > 0 { Ok(()) } else { Err("the tests failed".into()) }
+}
+
+/// A line on standard output.
+fn print_line(line: &str) {
+    use std::io::Write;
+    // A closed pipe is no reason to stop.
+    let _ = writeln!(std::io::stdout(), "{line}");
 }
 
 /// Installs Debian's Chromium and its driver where they are missing.

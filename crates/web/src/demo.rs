@@ -230,3 +230,54 @@ fn events(scenario: &Scenario) -> Vec<StoredEvent> {
         event(EventKind::Maintenance, day(600) + 9 * 3600, 2, "cable gnawed by a mouse, mended"),
     ]
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ebrel_core::quality::Test;
+    use ebrel_simulator::FaultKind;
+
+    const fn test_of(kind: FaultKind) -> Test {
+        match kind {
+            FaultKind::Gap => Test::Gap,
+            FaultKind::Repeated => Test::Repeated,
+            FaultKind::NotConnected => Test::NotConnected,
+            FaultKind::OutOfInstrument => Test::OutOfInstrument,
+            FaultKind::Impossible => Test::Impossible,
+            FaultKind::Spike => Test::Spike,
+            FaultKind::Step => Test::Step,
+            FaultKind::Stuck => Test::Stuck,
+            FaultKind::Ponded => Test::Ponded,
+        }
+    }
+
+    /// The known truth of the simulator measures the tests: every fault is found, and hardly anything else.
+    #[tokio::test(flavor = "multi_thread")]
+    async fn the_tests_find_every_fault_of_the_demo_and_little_else() {
+        let dir = tempfile::tempdir().unwrap();
+        let store = Store::open(&dir.path().join("ebrel.db")).await.unwrap();
+        seed(&store).await.unwrap();
+        let faults = simulate(&ostrelle_cut_coupe(), SEED).faults;
+        let streams = store.streams(1).await.unwrap();
+        let port = |id: i64| streams.iter().find(|s| s.id == id).map_or("", |s| s.port.as_str());
+        let flags = store.flags(1).await.unwrap();
+        for fault in &faults {
+            let found = flags.iter().any(|f| {
+                let overlaps = f.flag.start.0 <= fault.end && f.flag.end.0 >= fault.start;
+                f.flag.test == test_of(fault.kind) && overlaps && port(f.stream_id) == fault.port
+            });
+            assert!(found, "{fault:?} was not found");
+        }
+        let day = 86_400;
+        let beside: Vec<_> = flags
+            .iter()
+            .filter(|f| f.waits())
+            .filter(|f| {
+                let near = |x: &ebrel_simulator::Fault| f.flag.start.0 <= x.end + day && f.flag.end.0 >= x.start - day;
+                !faults.iter().any(|x| near(x) && x.port == port(f.stream_id))
+            })
+            .map(|f| (port(f.stream_id), f.flag.test, &f.flag.reason))
+            .collect();
+        assert!(beside.len() <= 1, "{beside:?}");
+    }
+}

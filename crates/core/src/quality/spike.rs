@@ -15,6 +15,8 @@ struct Departure {
     height: f64,
 }
 
+/// A departure of air temperature must be this much larger than one in the soil to count.
+const AIR_IS_RESTLESS: f64 = 2.0;
 /// Readings on either side that say what is usual.
 const SIDE: usize = 3;
 /// Readings on either side that say how restless the record is just here.
@@ -30,7 +32,9 @@ pub(super) fn spikes(of: &Judged<'_>, water: &Water, settings: &Settings) -> Vec
         return Vec::new();
     }
     let x = &of.values;
-    let threshold = noise.threshold(settings);
+    // Gusts, clouds and showers move the air as no soil moves.
+    let calm = if of.channel.quantity.is_in_soil() { 1.0 } else { AIR_IS_RESTLESS };
+    let threshold = calm * noise.threshold(settings);
     let mut found: Vec<Departure> = Vec::new();
     let mut i = 1;
     while i + 1 < x.len() {

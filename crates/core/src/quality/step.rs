@@ -41,7 +41,7 @@ pub(super) fn steps(
             && lasts(x, i, before, after)
             && !arrives(of, water, t[i], after - before)
             && !explained.iter().any(|f| f.start.0 - SpanSeconds::DAY.0 <= t[i] && t[i] <= f.end.0 + SpanSeconds::DAY.0)
-            && !near.iter().any(|n| moves_along(n, t[i], after > before, of.channel.quantity))
+            && !shared(of, &near, t[i], after - before)
         {
             flags.push(flag(of, &noise, i, (before, after), water, events));
             i += SIDE;
@@ -71,6 +71,13 @@ fn lasts(x: &[f64], i: usize, before: f64, after: f64) -> bool {
 fn arrives(of: &Judged<'_>, water: &Water, t: i64, shift: f64) -> bool {
     let wetter = if of.channel.quantity == Quantity::WaterTension { shift < 0.0 } else { shift > 0.0 };
     of.channel.quantity.is_moisture() && wetter && of.channel.depth_cm.is_some_and(|d| water.may_arrive(t, d))
+}
+
+/// Whether neighbours move along. Soil dries slowly, so a neighbour's drying explains no drop within one interval.
+fn shared(of: &Judged<'_>, near: &[&Judged<'_>], t: i64, shift: f64) -> bool {
+    let quantity = of.channel.quantity;
+    let drier = quantity.is_moisture() && (shift < 0.0) != (quantity == Quantity::WaterTension);
+    !drier && near.iter().any(|n| moves_along(n, t, shift > 0.0, quantity))
 }
 
 /// Whether a neighbour moves the same way within six hours on either side, far beyond its own noise.
@@ -148,6 +155,16 @@ mod tests {
         let rain = Series { times: vec![1196 * 900], values: vec![9.0] };
         assert_eq!(check(&s, Some(&rain), Test::Step), []);
         assert_eq!(check(&s, None, Test::Step).len(), 1, "the same jump out of a blue sky is one");
+    }
+
+    #[test]
+    fn a_neighbour_that_dries_explains_no_drop() {
+        let mut s = moist(3000, 0.3);
+        s.values[1200..].iter_mut().for_each(|v| *v -= 0.05);
+        let mut deeper = moist(3000, 0.3);
+        deeper.values.iter_mut().enumerate().for_each(|(i, v)| *v -= 1e-4 * i as f64);
+        let flags = check_all(&[(&s, 5.0), (&deeper, 15.0)], None);
+        assert_eq!(flags[0].iter().filter(|f| f.test == Test::Step).count(), 1);
     }
 
     #[test]
