@@ -47,9 +47,13 @@ pub async fn take(root: &Path) -> Result<(), Failed> {
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
     }
     let height = browser.script("return window.outerHeight - window.innerHeight").await?.as_u64().unwrap_or(0);
-    browser.resize(1280, 800 + u32::try_from(height)?).await?;
     let out = root.join("docs/screenshots");
     std::fs::create_dir_all(&out)?;
+    browser.resize(390, 844 + u32::try_from(height)?).await?;
+    browser.open(&format!("{base}/stations/1")).await?;
+    settled(&browser).await?;
+    std::fs::write(out.join("station-phone.png"), browser.picture().await?)?;
+    browser.resize(1280, 800 + u32::try_from(height)?).await?;
     for (name, address, script) in VIEWS {
         browser.open(&format!("{base}{address}")).await?;
         settled(&browser).await?;
@@ -60,10 +64,6 @@ pub async fn take(root: &Path) -> Result<(), Failed> {
         std::fs::write(out.join(format!("{name}.png")), browser.picture().await?)?;
     }
     import(&browser, &base, &out, data.path()).await?;
-    browser.resize(390, 844).await?;
-    browser.open(&format!("{base}/stations/1")).await?;
-    settled(&browser).await?;
-    std::fs::write(out.join("station-phone.png"), browser.picture().await?)?;
     browser.close().await?;
     Ok(())
 }

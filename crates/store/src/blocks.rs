@@ -195,7 +195,8 @@ pub(crate) fn pack(times: &[i64], raws: &[f64]) -> Result<Packed, StoreError> {
     })
 }
 
-async fn insert_block(
+/// Keeps a packed month in the place of an older one.
+pub(crate) async fn insert_block(
     tx: &mut sqlx::SqliteConnection,
     stream: i64,
     month: i64,
@@ -233,5 +234,11 @@ mod tests {
 
         store.add_readings(vec![Reading { stream, t: 450, raw: 1.5 }]).await.unwrap();
         assert_eq!(store.series(stream).await.unwrap().times[..3], [0, 450, 900]);
+        let later: Vec<Reading> =
+            (6000..15_000).map(|i| Reading { stream, t: i * 900, raw: f64::from(i as i32) }).collect();
+        store.add_readings(later).await.unwrap();
+        let all = store.series(stream).await.unwrap();
+        assert_eq!((all.len(), all.values[15_000]), (15_001, 14_999.0), "months on either side of a border");
+        assert!(all.times.windows(2).all(|w| w[0] < w[1]));
     }
 }

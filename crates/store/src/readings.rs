@@ -1,6 +1,6 @@
 //! Raw readings: stored once, as they came, for ever.
 
-use crate::blocks::{month_of, read_stream};
+use crate::blocks::{insert_block, month_of, pack, read_stream};
 use crate::{Store, StoreError};
 use ebrel_core::quality::Repeat;
 use ebrel_core::series::Series;
@@ -50,15 +50,15 @@ impl Store {
         let mut fresh = Vec::with_capacity(readings.len());
         for of_stream in readings.chunk_by(|a, b| a.stream == b.stream) {
             let start = fresh.len();
-            let repeats = sort_out(&mut tx, of_stream, &mut fresh, &mut added).await?;
-            added.repeated += repeats.len();
-            for r in repeats {
+            let sorted = sort_out(&mut tx, of_stream, &mut fresh, &mut added).await?;
+            added.repeated += sorted.repeats.len();
+            for r in sorted.repeats {
                 sqlx::query!("INSERT OR IGNORE INTO repeated_reading VALUES (?, ?, ?)", r.stream, r.t, r.raw)
                     .execute(&mut *tx)
                     .await?;
             }
             insert(&mut tx, &fresh[start..]).await?;
-            drop_blocks(&mut tx, &fresh[start..]).await?;
+            renew_blocks(&mut tx, &fresh[start..], sorted.ground).await?;
         }
         added.new = fresh.len();
         let new_times: BTreeSet<i64> = fresh.iter().map(|r| r.t).collect();
@@ -103,23 +103,48 @@ impl Store {
     }
 }
 
+/// What a stream held before in the range of new readings.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Ground {
+    /// The stream held nothing at all.
+    NewStream,
+    /// Nothing between the first and the last of them.
+    Untouched,
+    /// Something.
+    Known,
+}
+
+/// What is left to do after sorting out.
+struct SortedOut {
+    repeats: Vec<Reading>,
+    ground: Ground,
+}
+
 /// Appends to `fresh` what is not known of one stream, counts what is, and returns what differs from the known.
 async fn sort_out(
     connection: &mut SqliteConnection,
     readings: &[Reading],
     fresh: &mut Vec<Reading>,
     added: &mut Added,
-) -> Result<Vec<Reading>, StoreError> {
-    let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(Vec::new()) };
-    let touched = sqlx::query_scalar!(
-        r#"SELECT EXISTS (SELECT 1 FROM reading WHERE stream_id = ? AND t >= ? AND t <= ?) AS "e!: bool""#,
+) -> Result<SortedOut, StoreError> {
+    let nothing = SortedOut { repeats: Vec::new(), ground: Ground::Known };
+    let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(nothing) };
+    let row = sqlx::query!(
+        r#"SELECT EXISTS (SELECT 1 FROM reading WHERE stream_id = ?1) AS "any!: bool",
+                  EXISTS (SELECT 1 FROM reading WHERE stream_id = ?1 AND t >= ?2 AND t <= ?3) AS "here!: bool""#,
         first.stream,
         first.t,
         last.t
     )
     .fetch_one(&mut *connection)
     .await?;
-    let known = if touched { read_stream(connection, first.stream).await?.0 } else { Series::default() };
+    let ground = match (row.any, row.here) {
+        (false, _) => Ground::NewStream,
+        (true, false) => Ground::Untouched,
+        (true, true) => Ground::Known,
+    };
+    let known =
+        if ground == Ground::Known { read_stream(connection, first.stream).await?.0 } else { Series::default() };
     let mut at = 0;
     let mut repeats = Vec::new();
     let start = fresh.len();
@@ -137,7 +162,7 @@ async fn sort_out(
             Some(_) => repeats.push(*reading),
         }
     }
-    Ok(repeats)
+    Ok(SortedOut { repeats, ground })
 }
 
 async fn insert(connection: &mut SqliteConnection, readings: &[Reading]) -> Result<(), StoreError> {
@@ -165,14 +190,30 @@ async fn insert(connection: &mut SqliteConnection, readings: &[Reading]) -> Resu
     Ok(())
 }
 
-/// Deletes the blocks of the months that readings of one stream touch.
-async fn drop_blocks(connection: &mut SqliteConnection, readings: &[Reading]) -> Result<(), StoreError> {
-    let Some(first) = readings.first() else { return Ok(()) };
-    let months: BTreeSet<i64> = readings.iter().map(|r| month_of(r.t)).collect();
-    for month in months {
-        sqlx::query!("DELETE FROM month_block WHERE stream_id = ? AND month = ?", first.stream, month)
-            .execute(&mut *connection)
-            .await?;
+/// Deletes the blocks of the months that new readings of one stream touch, and packs at once the months that hold
+/// nothing but them: a first import then reads back fast without going through its rows.
+async fn renew_blocks(
+    connection: &mut SqliteConnection,
+    readings: &[Reading],
+    ground: Ground,
+) -> Result<(), StoreError> {
+    let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(()) };
+    let (first_month, last_month) = (month_of(first.t), month_of(last.t));
+    for of_month in readings.chunk_by(|a, b| month_of(a.t) == month_of(b.t)) {
+        let month = month_of(of_month[0].t);
+        let whole = match ground {
+            Ground::NewStream => true,
+            Ground::Untouched => first_month < month && month < last_month,
+            Ground::Known => false,
+        };
+        if whole {
+            let (times, raws): (Vec<i64>, Vec<f64>) = of_month.iter().map(|r| (r.t, r.raw)).unzip();
+            insert_block(connection, first.stream, month, &pack(&times, &raws)?).await?;
+        } else {
+            sqlx::query!("DELETE FROM month_block WHERE stream_id = ? AND month = ?", first.stream, month)
+                .execute(&mut *connection)
+                .await?;
+        }
     }
     Ok(())
 }

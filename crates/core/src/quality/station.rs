@@ -183,7 +183,11 @@ pub fn check_station(
     }
     for i in 0..judged.len() {
         let still = stuck(&judged[i], &judged, settings);
-        let explained = flags[i].iter().filter(|f| f.test == Test::Frozen).cloned().collect::<Vec<_>>();
+        let frozen = flags[i].iter().filter(|f| f.test == Test::Frozen);
+        let explained: Vec<(i64, i64)> = frozen
+            .map(|f| (f.start.0 - SpanSeconds::DAY.0, f.end.0 + SpanSeconds::DAY.0))
+            .chain(still.iter().map(|f| (f.start.0, f.end.0 + 2 * judged[i].interval)))
+            .collect();
         let jumps = steps(&judged[i], &judged, &water, events, &explained, settings);
         flags[i].extend(still);
         flags[i].extend(jumps);

@@ -13,12 +13,14 @@ const SIDE: usize = 8;
 const LASTS: usize = 48;
 
 /// Jumps within one interval between two calm levels that last, where neither water nor a neighbour explains them.
+///
+/// `explained` holds the times around frost, and at which a stuck probe comes back: that jump is the same fault.
 pub(super) fn steps(
     of: &Judged<'_>,
     all: &[Judged<'_>],
     water: &Water,
     events: &[Event],
-    explained: &[Flag],
+    explained: &[(i64, i64)],
     settings: &Settings,
 ) -> Vec<Flag> {
     let Some(noise) = of.noise else { return Vec::new() };
@@ -40,7 +42,7 @@ pub(super) fn steps(
         if let Some((before, after)) = levels(x, i, jump, threshold)
             && lasts(x, i, before, after)
             && !arrives(of, water, t[i], after - before)
-            && !explained.iter().any(|f| f.start.0 - SpanSeconds::DAY.0 <= t[i] && t[i] <= f.end.0 + SpanSeconds::DAY.0)
+            && !explained.iter().any(|(from, to)| (*from..=*to).contains(&t[i]))
             && !shared(of, &near, t[i], after - before)
         {
             flags.push(flag(of, &noise, i, (before, after), water, events));

@@ -123,29 +123,33 @@ impl Columns {
     }
 }
 
+/// Smallest, largest, sum and number of the values that are numbers.
+fn summary(values: impl Iterator<Item = f64> + Clone) -> (f64, f64, f64, u32) {
+    let empty = (f64::INFINITY, f64::NEG_INFINITY, 0.0, 0);
+    let add = |(low, high, sum, n): (f64, f64, f64, u32), v: f64| (low.min(v), high.max(v), sum + v, n + 1);
+    let all = values.clone().fold(empty, add);
+    // One value that is not a number spoils the sum; then they are looked at one by one.
+    if all.2.is_nan() { values.filter(|v| !v.is_nan()).fold(empty, add) } else { all }
+}
+
+impl Columns {
+    fn set(&mut self, column: usize, (low, high, sum, n): (f64, f64, f64, u32)) {
+        if n > 0 {
+            self.min[column] = low;
+            self.max[column] = high;
+            self.mean[column] = sum / f64::from(n);
+            self.count[column] = n;
+        }
+    }
+}
+
 /// Thins readings to the columns of `window`. `value` turns a stored value into the shown one; what it makes NaN
 /// is not counted.
 #[must_use]
 pub fn thin(view: View<'_>, window: &Window, value: impl Fn(f64) -> f64) -> Columns {
     let mut out = Columns::empty(window.columns);
     window.each_column(view.times, |column, range| {
-        let (mut low, mut high, mut sum, mut n) = (f64::INFINITY, f64::NEG_INFINITY, 0.0, 0u32);
-        for raw in &view.values[range] {
-            let v = value(*raw);
-            if v.is_nan() {
-                continue;
-            }
-            low = low.min(v);
-            high = high.max(v);
-            sum += v;
-            n += 1;
-        }
-        if n > 0 {
-            out.min[column] = low;
-            out.max[column] = high;
-            out.mean[column] = sum / f64::from(n);
-            out.count[column] = n;
-        }
+        out.set(column, summary(view.values[range].iter().map(|v| value(*v))));
     });
     out
 }

@@ -178,7 +178,8 @@ impl<'r> Reader<'r> {
             self.set_width(row.len(), |i| (format!("column {}", i + 1), String::new()));
         }
         if row.len() < self.width {
-            return Err(format!("{} fields where {} are due: the line looks cut off", row.len(), self.width));
+            let fields = if row.len() == 1 { "field" } else { "fields" };
+            return Err(format!("{} {fields} where {} are due: the line looks cut off", row.len(), self.width));
         }
         if row.len() > self.width && row[self.width..].iter().any(|c| !c.is_empty()) {
             return Err(format!("{} fields where {} are due: two lines may have run together", row.len(), self.width));

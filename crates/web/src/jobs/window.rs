@@ -129,15 +129,17 @@ fn steps(values: &[f64], step: f64, round: fn(f64) -> f64) -> Vec<Option<i32>> {
 #[must_use]
 pub fn window(record: &StationRecord, flags: &[StoredFlag], window: &Window, show: Show) -> WindowData {
     let mut strips: Vec<Strip> = Vec::new();
-    for channel in &record.channels {
-        let quantity = channel.quantity();
+    // Each channel is thinned once, also if it stands in a strip of its own and beside another.
+    let thinned: Vec<Option<Thinned>> =
+        record.channels.iter().map(|c| needed(c.quantity(), show).then(|| columns(c, window))).collect();
+    for (channel, columns) in record.channels.iter().zip(&thinned) {
         let wanted = match show {
-            Show::Moisture => quantity.is_moisture(),
-            Show::Temperature => is_temperature(quantity),
-            Show::Both => quantity.is_moisture() || is_temperature(quantity),
+            Show::Moisture => channel.quantity().is_moisture(),
+            Show::Temperature | Show::Both => true,
         };
-        if wanted {
-            add(&mut strips, channel, record, window);
+        if let Some(columns) = columns.as_ref().filter(|_| wanted) {
+            let beside = beside(channel, record, &thinned);
+            add(&mut strips, channel, columns, beside);
         }
     }
     if show == Show::Both {
@@ -147,7 +149,8 @@ pub fn window(record: &StationRecord, flags: &[StoredFlag], window: &Window, sho
     }
     let find = |q: Quantity| record.channels.iter().find(|c| c.quantity() == q);
     let rain = find(Quantity::Rain).map(|c| steps(&sum_columns(c.view(), window), 0.1, f64::round));
-    let air = find(Quantity::AirTemperature).map(|c| tenths(c, window));
+    let air = record.channels.iter().position(|c| c.quantity() == Quantity::AirTemperature);
+    let air = air.and_then(|i| thinned[i].as_ref()).map(tenths);
     let spans = flags.iter().filter_map(|f| span(f, &strips, window)).collect();
     WindowData {
         from: window.from().0,
@@ -160,16 +163,47 @@ pub fn window(record: &StationRecord, flags: &[StoredFlag], window: &Window, sho
     }
 }
 
+/// Whether a channel is drawn, or stands beside one that is.
+fn needed(quantity: Quantity, show: Show) -> bool {
+    match show {
+        Show::Moisture => {
+            quantity.is_moisture() || matches!(quantity, Quantity::SoilTemperature | Quantity::AirTemperature)
+        }
+        Show::Temperature => is_temperature(quantity),
+        Show::Both => quantity.is_moisture() || is_temperature(quantity),
+    }
+}
+
 fn is_temperature(quantity: Quantity) -> bool {
     matches!(quantity, Quantity::SoilTemperature | Quantity::AirTemperature | Quantity::BareAirTemperature)
 }
 
-fn tenths(channel: &ChannelRecord, window: &Window) -> Vec<Option<i32>> {
-    steps(&thin(channel.view(), window, |v| v).mean, 0.1, f64::round)
+/// A channel thinned to the columns of a window.
+struct Thinned {
+    columns: Columns,
+    /// Half width of the calibration at the mean, if there is one.
+    band: Option<Vec<f64>>,
+    /// Columns in which readings lie beyond the calibration's samples.
+    beyond: Vec<bool>,
+}
+
+fn tenths(thinned: &Thinned) -> Vec<Option<i32>> {
+    steps(&thinned.columns.mean, 0.1, f64::round)
+}
+
+/// Temperature of the soil beside a moisture channel.
+fn beside(channel: &ChannelRecord, record: &StationRecord, thinned: &[Option<Thinned>]) -> Vec<Option<i32>> {
+    let depth = channel.channel.placement.depth_cm;
+    let at = record.channels.iter().position(|c| {
+        channel.quantity().is_moisture()
+            && c.quantity() == Quantity::SoilTemperature
+            && c.channel.placement.depth_cm == depth
+    });
+    at.and_then(|i| thinned[i].as_ref()).map(tenths).unwrap_or_default()
 }
 
 /// Adds a channel to the strip of its depth; a new strip if there is none.
-fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, record: &StationRecord, window: &Window) {
+fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, thinned: &Thinned, beside: Vec<Option<i32>>) {
     let quantity = channel.quantity();
     let depth = channel.channel.placement.depth_cm.filter(|_| quantity.is_in_soil());
     let family = if is_temperature(quantity) { "temperature" } else { "moisture" };
@@ -182,11 +216,8 @@ fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, record: &StationRecord,
         Quantity::RawOutput => (0.1, 1),
         _ => (0.01, 1),
     };
-    let (columns, band, beyond) = columns(channel, window);
+    let Thinned { columns, band, beyond } = thinned;
     let at = strips.iter().position(|s| s.id == id).unwrap_or_else(|| {
-        let beside = record.channels.iter().find(|c| {
-            family == "moisture" && c.quantity() == Quantity::SoilTemperature && c.channel.placement.depth_cm == depth
-        });
         let note = match quantity {
             Quantity::RawOutput => "raw output: no calibration is adopted for this probe, so it is not water content",
             _ => "",
@@ -208,7 +239,7 @@ fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, record: &StationRecord,
             pores: channel.pore_space.filter(|_| quantity == Quantity::WaterContent),
             streams: Vec::new(),
             lines: Vec::new(),
-            beside: beside.map(|c| tenths(c, window)).unwrap_or_default(),
+            beside,
             note: note.to_owned(),
         });
         strips.len() - 1
@@ -225,16 +256,17 @@ fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, record: &StationRecord,
         min: steps(&columns.min, step, f64::floor),
         max: steps(&columns.max, step, f64::ceil),
         mean: steps(&columns.mean, step, f64::round),
-        band: band.map(|b| steps(&b, step, f64::round)).unwrap_or_default(),
-        beyond: runs(&beyond),
+        band: band.as_ref().map(|b| steps(b, step, f64::round)).unwrap_or_default(),
+        beyond: runs(beyond),
     });
 }
 
 /// Columns of a channel as shown, the half width of its calibration, and where readings lie beyond its samples.
-fn columns(channel: &ChannelRecord, window: &Window) -> (Columns, Option<Vec<f64>>, Vec<bool>) {
+fn columns(channel: &ChannelRecord, window: &Window) -> Thinned {
     let n = window.columns();
     if !channel.is_calibrated() {
-        return (thin(channel.view(), window, |v| v), None, vec![false; n]);
+        let columns = thin(channel.view(), window, |v| v);
+        return Thinned { columns, band: None, beyond: vec![false; n] };
     }
     let mut whole = Columns::empty(n);
     let mut band = vec![f64::NAN; n];
@@ -250,7 +282,7 @@ fn columns(channel: &ChannelRecord, window: &Window) -> (Columns, Option<Vec<f64
         whole.merge(&theta);
     }
     let known = band.iter().any(|b| b.is_finite());
-    (whole, known.then_some(band), beyond)
+    Thinned { columns: whole, band: known.then_some(band), beyond }
 }
 
 fn runs(flags: &[bool]) -> Vec<[usize; 2]> {

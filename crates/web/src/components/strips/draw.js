@@ -101,10 +101,11 @@ function strip(ctx, data, place, view, x) {
     ctx.stroke();
     ctx.setLineDash([]);
     ctx.fillStyle = WATER;
-    ctx.textAlign = "left";
+    ctx.textAlign = "right";
     const line = y(strip.pores);
-    ctx.fillText("all pores full", view.width * 0.3, line < top + 34 ? line + 13 : line - 4);
+    ctx.fillText("all pores full", view.width - 56, line < top + 34 ? line + 13 : line - 4);
   }
+  caption(ctx, strip, place);
   ctx.save();
   ctx.beginPath();
   ctx.rect(0, top, view.width, height);
@@ -119,16 +120,13 @@ function strip(ctx, data, place, view, x) {
     ctx.textAlign = "right";
     ctx.fillText(tick.text, view.width - 5, y(tick.v) - 3);
   }
-  caption(ctx, strip, place, view);
 }
 
-function caption(ctx, strip, place, view) {
+function caption(ctx, strip, place) {
   const words = `${strip.what}, ${strip.unit}`;
   ctx.font = "12px 'Atkinson Hyperlegible Next', sans-serif";
   ctx.textAlign = "left";
   const width = ctx.measureText(words).width;
-  ctx.fillStyle = "rgba(251, 248, 241, .85)";
-  ctx.fillRect(3, place.top + 3, width + 8, 15);
   ctx.fillStyle = strip.raw ? CLAY : SOFT;
   ctx.fillText(words, 7, place.top + 14);
   if (strip.lines.length > 1 && strip.depth === null) {
