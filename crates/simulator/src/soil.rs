@@ -10,7 +10,7 @@ const LAYERS_CM: [f64; 26] = [
 ];
 const N: usize = LAYERS_CM.len();
 const STEP_H: f64 = 0.25;
-/// Gravity drainage K = Ks S^EXPONENT (Campbell 1974, Soil Science 117:311, with b near 5).
+/// Gravity drainage K = Ks S^EXPONENT (power law of Soil Science 117:311, 1974, with b near 5).
 const EXPONENT: i32 = 13;
 /// Below this water stays liquid in frozen soil, m³/m³.
 const UNFROZEN: f64 = 0.06;

@@ -46,7 +46,7 @@ pub(super) fn stuck(of: &Judged<'_>, all: &[Judged<'_>], settings: &Settings) ->
     flags
 }
 
-/// How often a reading equals the one before it in the calmer weeks of the record (90th percentile of blocks).
+/// How often a reading equals the one before it in the calmer weeks of the record (80th percentile of blocks, so that a fault over a part of a short record does not hide itself).
 fn usual_repeats(x: &[f64], same: impl Fn(f64, f64) -> bool) -> Option<f64> {
     const BLOCK: usize = 400;
     let mut shares: Vec<f64> = x
@@ -55,7 +55,7 @@ fn usual_repeats(x: &[f64], same: impl Fn(f64, f64) -> bool) -> Option<f64> {
         .map(|c| c.windows(2).filter(|w| same(w[0], w[1])).count() as f64 / (c.len() - 1) as f64)
         .filter(|share| *share < 1.0)
         .collect();
-    quantile(&mut shares, 0.9).map(|share| share.clamp(0.01, 0.9995))
+    quantile(&mut shares, 0.8).map(|share| share.clamp(0.01, 0.9995))
 }
 
 /// `None`: the soil was calm, so the run proves nothing. `Some(None)`: no neighbour, but the probe is far too lively

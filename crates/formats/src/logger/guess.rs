@@ -85,6 +85,12 @@ fn is_missing_word(cell: &str) -> bool {
     cell.is_empty() || MISSING_WORDS.contains(&cell.to_lowercase().as_str())
 }
 
+/// Whether a cell has the look of a date, a time of day, or both, and no separator left in it.
+fn like_a_time(cell: &str) -> bool {
+    let digits = cell.chars().filter(char::is_ascii_digit).count();
+    digits >= 4 && cell.contains(['-', '/', '.', ':']) && !cell.contains([',', ';', '|', '\t'])
+}
+
 /// The separator under which the lines agree best, and whether numbers then carry a decimal comma.
 fn separator(sample: &[&str]) -> Option<(Separator, bool)> {
     let mut best: Option<(f64, Separator, bool)> = None;
@@ -96,7 +102,7 @@ fn separator(sample: &[&str]) -> Option<(Separator, bool)> {
                 continue;
             }
             let full: Vec<&Row<'_>> = rows.iter().filter(|r| r.len() == width).collect();
-            let good = |c: &str| number(c, decimal_comma).is_some() || is_missing_word(c);
+            let good = |c: &str| number(c, decimal_comma).is_some() || is_missing_word(c) || like_a_time(c);
             let cells: usize = full.iter().map(|r| r.iter().filter(|c| good(c)).count()).sum();
             let numbers = cells as f64 / (full.len() * width) as f64;
             let mut score = numbers * full.len() as f64 / sample.len() as f64;

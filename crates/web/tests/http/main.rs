@@ -8,3 +8,4 @@ mod import;
 mod record;
 mod review;
 mod security;
+mod study;

@@ -135,3 +135,48 @@ pub fn draw(resolved: &Resolved, degree: usize) -> Option<Plot> {
         size: (WIDTH, residual_top + RESIDUALS + 30.0),
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::draft::{Draft, Row, resolve};
+    use super::*;
+
+    fn run(samples: &[(f64, f64)]) -> Resolved {
+        let row = |(raw, theta): &(f64, f64)| Row {
+            raw: raw.to_string(),
+            tare: "20".into(),
+            wet: (150.0 + theta * 100.0).to_string(),
+            dry: "150".into(),
+            volume: "100".into(),
+            out: false,
+        };
+        resolve(&Draft { rows: samples.iter().map(row).collect(), ..Draft::default() })
+    }
+
+    #[test]
+    fn every_sample_lies_within_the_drawing_and_no_number_is_missing() {
+        let resolved =
+            run(&[(850.0, 0.05), (1010.0, 0.1), (1180.0, 0.15), (1340.0, 0.2), (1500.0, 0.26), (1820.0, 0.39)]);
+        for degree in [1, 2] {
+            let plot = draw(&resolved, degree).unwrap();
+            assert_eq!(plot.dots.len(), 6);
+            assert!(plot.dots.iter().all(|d| (LEFT..=WIDTH).contains(&d.x) && (TOP..=plot.main_bottom).contains(&d.y)));
+            assert!(plot.dots.windows(2).all(|w| w[0].x < w[1].x && w[0].y > w[1].y), "wetter is further right and up");
+            let paths = format!("{}{}{}", plot.band, plot.curve, plot.other);
+            assert!(!paths.contains("NaN") && !paths.contains("inf"));
+            assert!(plot.x_ticks.len() > 2 && plot.y_ticks.len() > 2);
+        }
+    }
+
+    #[test]
+    fn without_a_curve_there_is_no_drawing() {
+        assert!(draw(&run(&[(850.0, 0.05), (1010.0, 0.1)]), 1).is_none());
+        assert!(draw(&run(&[(900.0, 0.05), (900.0, 0.1), (900.0, 0.2)]), 1).is_none());
+    }
+
+    #[test]
+    fn ticks_are_round_numbers() {
+        let at: Vec<f64> = ticks(812.0, 1866.0).into_iter().map(|t| t.0).collect();
+        assert_eq!(at, [1000.0, 1200.0, 1400.0, 1600.0, 1800.0]);
+    }
+}

@@ -1,7 +1,7 @@
 //! Importing a logger file: upload, recipe and mapping with a preview, report.
 
 use super::import_form::{RecipeForm, read_form, recipe_form};
-use crate::app::App;
+use crate::app::{App, UPLOAD_LIMIT};
 use crate::jobs::importing::{self, Mapping, Report, SavedRecipe};
 use crate::jobs::reviewing;
 use crate::shell::errors::Problem;
@@ -42,6 +42,7 @@ struct UploadPage {
     earlier: Vec<Earlier>,
     recipes: Vec<String>,
     error: Option<String>,
+    limit: usize,
 }
 
 async fn upload_page(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
@@ -61,7 +62,7 @@ async fn show_upload(app: &App, session: &Session, id: i64, error: Option<String
     });
     let earlier = earlier.collect();
     let recipes = app.store.recipes().await?.into_iter().map(|r| r.0).collect();
-    page(&UploadPage { shell, station, earlier, recipes, error })
+    page(&UploadPage { shell, station, earlier, recipes, error, limit: UPLOAD_LIMIT })
 }
 
 #[derive(MultipartForm)]

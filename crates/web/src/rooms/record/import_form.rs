@@ -229,3 +229,88 @@ fn read_column<'t>(column: &mut ColumnForm, i: usize, text: &impl Fn(&str) -> &'
         serial: column.serial.text.trim().to_owned(),
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn known() -> (Recipe, Mapping) {
+        let recipe = Recipe {
+            separator: Separator::Semicolon,
+            header_lines: 2,
+            names_line: Some(0),
+            units_line: Some(1),
+            comment: None,
+            decimal_comma: true,
+            time_columns: vec![0],
+            time_pattern: "%d.%m.%Y %H:%M".into(),
+            clock: Clock::Fixed(60),
+            missing: vec!["---".into()],
+            layout: Layout::Wide,
+        };
+        let plan = ColumnPlan {
+            column: "m05".into(),
+            quantity: Some(Quantity::RawOutput),
+            port: "m05".into(),
+            unit: "mV".into(),
+            depth_cm: Some(5.0),
+            serial: String::new(),
+        };
+        (recipe, Mapping { node: "node 03".into(), columns: vec![plan] })
+    }
+
+    /// What a browser sends for an unchanged form.
+    fn sent(changes: &[(&str, &str)]) -> HashMap<String, String> {
+        let plain = [
+            ("separator", "semicolon"),
+            ("header_lines", "2"),
+            ("time_columns", "1"),
+            ("time_pattern", "%d.%m.%Y %H:%M"),
+            ("clock", "fixed"),
+            ("offset", "60"),
+            ("missing", "---"),
+            ("decimal_comma", "yes"),
+            ("node", "node 03"),
+            ("quantity-0", "raw_output"),
+            ("port-0", "m05"),
+            ("unit-0", "mV"),
+            ("depth-0", "5"),
+        ];
+        plain.iter().chain(changes).map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect()
+    }
+
+    #[test]
+    fn an_unchanged_form_gives_back_what_it_showed() {
+        let (recipe, mapping) = known();
+        let (_, resolved) = read_form(&sent(&[]), &recipe, &mapping);
+        assert_eq!(resolved, Ok((recipe, mapping)));
+    }
+
+    #[test]
+    fn each_slip_stands_at_its_field_and_the_text_stays() {
+        let (recipe, mapping) = known();
+        let slips = [("header_lines", "two"), ("time_columns", "0"), ("offset", "9000"), ("depth-0", "deep")];
+        let (form, resolved) = read_form(&sent(&slips), &recipe, &mapping);
+        assert!(resolved.is_err());
+        let fields = [&form.header_lines, &form.time_columns, &form.offset, &form.columns[0].depth];
+        for (field, (name, typed)) in fields.into_iter().zip(slips) {
+            assert!(field.error.is_some() && field.text == typed, "{name}: {field:?}");
+        }
+    }
+
+    #[test]
+    fn fewer_header_lines_than_the_names_stand_in_are_survived() {
+        let (recipe, mapping) = known();
+        let (_, resolved) = read_form(&sent(&[("header_lines", "1")]), &recipe, &mapping);
+        let (changed, _) = resolved.unwrap();
+        assert_eq!((changed.header_lines, changed.names_line, changed.units_line), (1, Some(0), None));
+    }
+
+    #[test]
+    fn raw_output_needs_its_unit() {
+        let (recipe, mapping) = known();
+        let (form, resolved) = read_form(&sent(&[("unit-0", "")]), &recipe, &mapping);
+        assert!(resolved.is_err());
+        assert!(form.columns[0].unit.error.as_ref().unwrap().contains("like mV or counts"));
+    }
+}

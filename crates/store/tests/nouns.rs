@@ -1,0 +1,217 @@
+//! Nouns of the store from outside: what goes in comes out, and rules hold.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
+
+use ebrel_core::quality::{Event, EventKind};
+use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
+use ebrel_store::imports::Import;
+use ebrel_store::placements::{NewPlacement, Probe};
+use ebrel_store::readings::Reading;
+use ebrel_store::stations::{Horizon, Station, StoredEvent, Study};
+use ebrel_store::{Store, StoreError};
+
+struct Rig {
+    store: Store,
+    station: i64,
+    node: i64,
+    _dir: tempfile::TempDir,
+}
+
+fn horizon(top_cm: f64, bottom_cm: f64, density: Option<f64>) -> Horizon {
+    Horizon {
+        top_cm,
+        bottom_cm,
+        name: "A".into(),
+        texture: "silt loam".into(),
+        sand_pct: Some(16.0),
+        clay_pct: Some(18.0),
+        organic_matter_pct: None,
+        bulk_density_g_cm3: density,
+    }
+}
+
+async fn rig() -> Rig {
+    let dir = tempfile::tempdir().unwrap();
+    let store = Store::open(&dir.path().join("ebrel.db")).await.unwrap();
+    let study =
+        Study { id: 0, name: "Fern tubs".into(), question: "When?".into(), utc_offset_minutes: 60, fixed_now: None };
+    let study_id = store.add_study(&study).await.unwrap();
+    let text = String::new;
+    let station = Station {
+        id: 0,
+        study_id,
+        code: "tub1".into(),
+        name: "Tub 1".into(),
+        latitude: Some(46.9),
+        longitude: Some(-3.2),
+        elevation_m: None,
+        treatment: "kept wet".into(),
+        cover: text(),
+        known_bias: "stands by the door".into(),
+    };
+    let soil = [horizon(14.0, 38.0, None), horizon(0.0, 14.0, Some(1.18))];
+    let station = store.add_station(&station, &soil).await.unwrap();
+    let node = store.ensure_node(station, "node 01").await.unwrap();
+    Rig { store, station, node, _dir: dir }
+}
+
+fn probe(serial: &str) -> Probe {
+    Probe {
+        id: 0,
+        serial: serial.into(),
+        model: "blade dielectric, 5 cm, analog 2.5 V".into(),
+        principle: Principle::Dielectric,
+        instrument_min: Some(250.0),
+        instrument_max: Some(2500.0),
+        resolution: Some(0.1),
+    }
+}
+
+impl Rig {
+    async fn placement(&self, serial: &str, port: &str, starts: i64, ends: Option<i64>) -> NewPlacement {
+        NewPlacement {
+            node_id: self.node,
+            port: port.into(),
+            probe_id: self.store.ensure_probe(&probe(serial)).await.unwrap(),
+            depth_cm: DepthCm::new(15.0).ok(),
+            orientation: "horizontal".into(),
+            starts: UnixSeconds(starts),
+            ends: ends.map(UnixSeconds),
+            note: String::new(),
+        }
+    }
+}
+
+#[tokio::test]
+async fn soil_comes_back_from_the_surface_down_with_its_pore_space() {
+    let rig = rig().await;
+    let soil = rig.store.horizons(rig.station).await.unwrap();
+    assert_eq!(soil.iter().map(|h| h.top_cm).collect::<Vec<_>>(), [0.0, 14.0]);
+    assert!((soil[0].pore_space().unwrap() - 0.554_717).abs() < 1e-6);
+    assert_eq!(soil[1].pore_space(), None);
+    let station = rig.store.station(rig.station).await.unwrap();
+    assert_eq!((station.known_bias.as_str(), station.latitude), ("stands by the door", Some(46.9)));
+}
+
+#[tokio::test]
+async fn a_station_with_an_upside_down_horizon_is_not_made_at_all() {
+    let rig = rig().await;
+    let mut station = rig.store.station(rig.station).await.unwrap();
+    station.code = "tub2".into();
+    assert!(rig.store.add_station(&station, &[horizon(0.0, 10.0, None), horizon(30.0, 20.0, None)]).await.is_err());
+    assert_eq!(rig.store.stations(station.study_id).await.unwrap().len(), 1, "nothing is stored by halves");
+}
+
+#[tokio::test]
+async fn swapped_ports_are_repaired_by_swapping_the_placements() {
+    let rig = rig().await;
+    let mut streams = Vec::new();
+    for port in ["m15", "m30"] {
+        streams.push(rig.store.ensure_stream(rig.node, port, Quantity::RawOutput, "mV", Some(900)).await.unwrap());
+    }
+    rig.store.add_readings(vec![Reading { stream: streams[0], t: 900, raw: 1015.0 }]).await.unwrap();
+    let a = rig.placement("BD-0418", "m15", 0, None).await;
+    let b = rig.placement("BD-0421", "m30", 0, None).await;
+    let a_id = rig.store.place(&a).await.unwrap();
+    let b_id = rig.store.place(&b).await.unwrap();
+    let aside = NewPlacement { port: "aside".into(), ..a.clone() };
+    rig.store.correct_placement(a_id, &aside).await.unwrap();
+    rig.store.correct_placement(b_id, &NewPlacement { port: "m15".into(), ..b }).await.unwrap();
+    rig.store.correct_placement(a_id, &NewPlacement { port: "m30".into(), ..a }).await.unwrap();
+    let channels = rig.store.channels(rig.station).await.unwrap();
+    let serials: Vec<_> =
+        channels.iter().map(|c| (c.stream.port.as_str(), c.placement.probe.serial.as_str())).collect();
+    assert!(serials.contains(&("m15", "BD-0421")) && serials.contains(&("m30", "BD-0418")));
+    assert_eq!(rig.store.series(streams[0]).await.unwrap().values, [1015.0], "the reading is where it was");
+}
+
+#[tokio::test]
+async fn a_placement_must_end_after_it_starts() {
+    let rig = rig().await;
+    let id = rig.store.place(&rig.placement("BD-0418", "m15", 5000, None).await).await.unwrap();
+    let wrong = rig.placement("BD-0418", "m15", 5000, Some(4000)).await;
+    let error = rig.store.correct_placement(id, &wrong).await.unwrap_err();
+    assert!(matches!(&error, StoreError::Rule(s) if s.contains("end after it starts")), "{error}");
+    assert_eq!(rig.store.placements(rig.station).await.unwrap()[0].ends, None);
+}
+
+#[tokio::test]
+async fn events_come_back_in_order_of_time() {
+    let rig = rig().await;
+    for (kind, start) in [(EventKind::Visit, 9000), (EventKind::Installation, 100)] {
+        let event = Event { kind, start: UnixSeconds(start), end: UnixSeconds(start + 60) };
+        let stored = StoredEvent { event, amount: Some(2.5), unit: "mm".into(), note: "a note".into() };
+        rig.store.add_event(rig.station, &stored).await.unwrap();
+    }
+    let events = rig.store.events(rig.station).await.unwrap();
+    assert_eq!(events.iter().map(|e| e.event.kind).collect::<Vec<_>>(), [EventKind::Installation, EventKind::Visit]);
+    assert_eq!((events[0].amount, events[0].unit.as_str()), (Some(2.5), "mm"));
+}
+
+#[tokio::test]
+async fn an_import_is_kept_from_upload_to_report() {
+    let rig = rig().await;
+    let begun = Import {
+        id: 0,
+        station_id: rig.station,
+        file_name: "node.csv".into(),
+        sha256: "00".into(),
+        recipe: "{}".into(),
+        mapping: "{}".into(),
+        created_at: UnixSeconds(7),
+        created_by: "N. Arvel".into(),
+        report: None,
+    };
+    let id = rig.store.begin_import(&begun).await.unwrap();
+    let done = Import { id, report: Some("{\"lines\":3}".into()), ..begun };
+    rig.store.keep_import(&done).await.unwrap();
+    assert_eq!(rig.store.import(id).await.unwrap(), done);
+    assert_eq!(rig.store.imports(rig.station).await.unwrap(), [done]);
+    assert!(matches!(rig.store.import(99).await, Err(StoreError::NotFound("import"))));
+}
+
+#[tokio::test]
+async fn a_recipe_of_the_same_name_is_replaced() {
+    let rig = rig().await;
+    rig.store.save_recipe("ride edge", "one").await.unwrap();
+    rig.store.save_recipe("ride edge", "two").await.unwrap();
+    assert_eq!(rig.store.recipes().await.unwrap(), [("ride edge".to_owned(), "two".to_owned())]);
+}
+
+#[tokio::test]
+async fn a_run_is_kept_as_it_was_typed() {
+    let rig = rig().await;
+    let id = rig.store.add_run(1, "Moisture", None, "{\"rows\":[]}").await.unwrap();
+    let mut run = rig.store.run(id).await.unwrap();
+    run.title = "BD-0418 in A".into();
+    run.draft = "{\"rows\":[{\"raw\":\"12,\"}]}".into();
+    rig.store.keep_run(&run).await.unwrap();
+    assert_eq!(rig.store.runs(1).await.unwrap(), [run]);
+}
+
+#[tokio::test]
+async fn the_extent_spans_all_streams() {
+    let rig = rig().await;
+    assert_eq!(rig.store.extent(rig.station).await.unwrap(), None);
+    for (port, t) in [("m05", 5000), ("t05", 900)] {
+        let stream = rig.store.ensure_stream(rig.node, port, Quantity::RawOutput, "mV", None).await.unwrap();
+        rig.store.add_readings(vec![Reading { stream, t, raw: 1.0 }]).await.unwrap();
+    }
+    assert_eq!(rig.store.extent(rig.station).await.unwrap(), Some((UnixSeconds(900), UnixSeconds(5000))));
+}
+
+#[tokio::test]
+async fn readings_of_many_imports_in_any_order_are_one_record() {
+    let rig = rig().await;
+    let stream = rig.store.ensure_stream(rig.node, "m05", Quantity::RawOutput, "mV", None).await.unwrap();
+    let reading = |i: i64| Reading { stream, t: i * 900, raw: i as f64 };
+    for part in [4000..7000, 0..2000, 1500..4200, 6990..9000] {
+        rig.store.add_readings(part.rev().map(reading).collect()).await.unwrap();
+    }
+    rig.store.forget_all();
+    let series = rig.store.series(stream).await.unwrap();
+    assert_eq!(series.len(), 9000);
+    assert!(
+        series.times.iter().zip(&series.values).enumerate().all(|(i, (t, v))| *t == i as i64 * 900 && *v == i as f64)
+    );
+}

@@ -1,0 +1,178 @@
+//! The command line: the built binary, each test with its own data directory.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
+
+use ebrel_core::units::Quantity;
+use ebrel_formats::package::read_path;
+use ebrel_store::Store;
+use ebrel_store::stations::{Horizon, Station, Study};
+use std::path::Path;
+use std::process::{Command, Output};
+
+fn ebrel(arguments: &[&str], data: &Path) -> Output {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_ebrel"));
+    command.args(arguments);
+    if arguments[0] != "check" {
+        command.arg("--data").arg(data);
+    }
+    command.current_dir(data).output().unwrap()
+}
+
+fn said(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr)
+}
+
+/// A data directory with one station, code "cut", and a messy file in it.
+async fn rig() -> tempfile::TempDir {
+    let dir = tempfile::tempdir().unwrap();
+    let store = Store::open(&dir.path().join("ebrel.db")).await.unwrap();
+    let text = String::new;
+    let study =
+        Study { id: 0, name: "S".into(), question: text(), utc_offset_minutes: 0, fixed_now: Some(1_790_000_000) };
+    let station = Station {
+        id: 0,
+        study_id: store.add_study(&study).await.unwrap(),
+        code: "cut".into(),
+        name: "Cut coupe".into(),
+        latitude: None,
+        longitude: None,
+        elevation_m: None,
+        treatment: text(),
+        cover: text(),
+        known_bias: text(),
+    };
+    let soil = Horizon {
+        top_cm: 0.0,
+        bottom_cm: 40.0,
+        name: "A".into(),
+        texture: "silt loam".into(),
+        sand_pct: None,
+        clay_pct: None,
+        organic_matter_pct: None,
+        bulk_density_g_cm3: Some(1.2),
+    };
+    store.add_station(&station, &[soil]).await.unwrap();
+    store.close().await;
+    std::fs::write(dir.path().join("node03.csv"), file(600)).unwrap();
+    dir
+}
+
+/// Water content at 5 cm with one spike, and soil temperature; three header lines that stand again.
+fn file(records: usize) -> String {
+    let head = "\"node 03\",\"clock UTC+0\"\n\"time\",\"w05\",\"t05\"\n\"\",\"m3/m3\",\"degC\"\n";
+    let mut text = head.to_owned();
+    for i in 0..records {
+        let spike = if i == 400 { 0.2 } else { 0.0 };
+        let water = 0.31 - 2e-5 * i as f64 + 0.0004 * ((i * 7919 % 13) as f64 / 13.0) + spike;
+        let time = ebrel_formats::rfc3339(ebrel_core::units::UnixSeconds(1_772_323_200 + i as i64 * 900));
+        let time = time.replace('T', " ").replace('Z', "");
+        text += &format!("\"{time}\",{water:.4},{:.2}\n", 8.0 + (i as f64 / 15.3).sin() + 0.05 * (i % 3) as f64);
+        if i == 200 {
+            text += head;
+        }
+    }
+    text
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn import_export_and_check_go_round() {
+    let dir = rig().await;
+    let first = ebrel(&["import", "node03.csv", "--station", "cut"], dir.path());
+    assert!(first.status.success(), "{}", said(&first));
+    assert!(
+        said(&first).contains("node03.csv: 600 records new, 0 already known; 1200 readings stored"),
+        "{}",
+        said(&first)
+    );
+    let again = ebrel(&["import", "node03.csv", "--station", "Cut coupe"], dir.path());
+    assert!(said(&again).contains("0 records new, 600 already known"), "{}", said(&again));
+
+    for out in ["one.zip", "two.zip"] {
+        let done = ebrel(&["export", "--station", "cut", "--out", out, "--leave-out", "none"], dir.path());
+        assert!(done.status.success(), "{}", said(&done));
+    }
+    let bytes = |name: &str| std::fs::read(dir.path().join(name)).unwrap();
+    assert_eq!(bytes("one.zip"), bytes("two.zip"));
+    let package = read_path(&dir.path().join("one.zip")).unwrap();
+    assert_eq!(package.channels.iter().map(|c| c.1.len()).collect::<Vec<_>>(), [600, 600]);
+    assert!(
+        package.channels.iter().any(|c| c.0.quantity == Quantity::WaterContent.code() && c.0.depth_cm == Some(5.0))
+    );
+
+    let check = ebrel(&["check", "one.zip", "--out", "flags.csv"], dir.path());
+    assert!(check.status.success(), "{}", said(&check));
+    let flags = String::from_utf8(bytes("flags.csv")).unwrap();
+    let spike = flags.lines().find(|l| l.contains(",spike,")).unwrap();
+    assert!(spike.contains("2026-03-05T04:00:00Z,2026-03-05T04:00:00Z,spike,wrong,,"), "{spike}");
+    assert!(package.flags.iter().any(|f| f.test == "spike"), "the station was checked after its import");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn selections_on_the_command_line() {
+    let dir = rig().await;
+    ebrel(&["import", "node03.csv", "--station", "cut"], dir.path());
+    let window = ["--from", "2026-03-05T00:00:00Z", "--to", "2026-03-05T06:00:00Z"];
+    let base = ["export", "--station", "cut", "--out", "part.csv", "--quantity", "water_content"];
+    let done = ebrel(&[&base[..], &window[..]].concat(), dir.path());
+    assert!(done.status.success(), "{}", said(&done));
+    let csv = std::fs::read_to_string(dir.path().join("part.csv")).unwrap();
+    assert_eq!(csv.lines().count(), 1 + 24 - 1, "the spike is left out as wrong");
+    assert!(!csv.contains("soil temperature"));
+    let refused = ebrel(&["export", "--station", "cut", "--out", "part.txt"], dir.path());
+    assert!(!refused.status.success() && said(&refused).contains(".zip or .csv"));
+    let refused = ebrel(&["export", "--station", "cut", "--out", "p.zip", "--quantity", "moisture"], dir.path());
+    assert!(said(&refused).contains("there is no quantity “moisture”"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_recipe_can_be_shown_edited_and_used() {
+    let dir = rig().await;
+    let shown = ebrel(&["import", "node03.csv", "--station", "cut", "--show-recipe"], dir.path());
+    let recipe = String::from_utf8(shown.stdout).unwrap();
+    assert!(recipe.contains("\"fixed\": 0") && recipe.contains("\"node\": \"node 03\""), "{recipe}");
+    std::fs::write(dir.path().join("recipe.json"), recipe.replace("\"fixed\": 0", "\"fixed\": 60")).unwrap();
+    let done = ebrel(&["import", "node03.csv", "--station", "cut", "--recipe", "recipe.json"], dir.path());
+    assert!(done.status.success(), "{}", said(&done));
+    ebrel(&["export", "--station", "cut", "--out", "p.zip"], dir.path());
+    let package = read_path(&dir.path().join("p.zip")).unwrap();
+    let first = package.channels[0].1[0].time;
+    assert_eq!(ebrel_formats::rfc3339(first), "2026-02-28T23:00:00Z", "the clock was an hour ahead of UTC");
+    let wrong = ebrel(&["import", "node03.csv", "--station", "cut", "--recipe", "nowhere.json"], dir.path());
+    assert!(said(&wrong).contains("neither a saved recipe nor a file"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_cannot_be_done_is_said_in_a_sentence() {
+    let dir = rig().await;
+    std::fs::write(dir.path().join("empty.csv"), "").unwrap();
+    std::fs::write(dir.path().join("letter.txt"), "Dear all,\nyours\n").unwrap();
+    std::fs::write(dir.path().join("future.csv"), file(50).replace("2026-03", "2126-03")).unwrap();
+    for (arguments, sentence) in [
+        (vec!["import", "empty.csv", "--station", "cut"], "the file is empty"),
+        (vec!["import", "letter.txt", "--station", "cut"], "no line of this file looks like a record"),
+        (vec!["import", "future.csv", "--station", "cut"], "lies in the future"),
+        (vec!["import", "nowhere.csv", "--station", "cut"], "nowhere.csv"),
+        (vec!["import", "node03.csv", "--station", "elsewhere"], "there is no station “elsewhere”"),
+        (vec!["check", "letter.txt"], "letter.txt"),
+    ] {
+        let output = ebrel(&arguments, dir.path());
+        assert!(!output.status.success() && said(&output).contains(sentence), "{arguments:?}: {}", said(&output));
+    }
+    let empty = tempfile::tempdir().unwrap();
+    let output = ebrel(&["export", "--station", "cut", "--out", "x.zip"], empty.path());
+    assert!(said(&output).contains("there is no Ebrel data in"), "{}", said(&output));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn thresholds_come_from_a_file_and_a_slip_in_it_is_named() {
+    let dir = rig().await;
+    ebrel(&["import", "node03.csv", "--station", "cut"], dir.path());
+    ebrel(&["export", "--station", "cut", "--out", "p.zip", "--leave-out", "none"], dir.path());
+    std::fs::write(dir.path().join("calm.json"), "{\"sigmas\": 5000}").unwrap();
+    std::fs::write(dir.path().join("slip.json"), "{\"sigma\": 5}").unwrap();
+    let calm = ebrel(&["check", "p.zip", "--out", "calm.csv", "--settings", "calm.json"], dir.path());
+    assert!(calm.status.success());
+    assert!(!std::fs::read_to_string(dir.path().join("calm.csv")).unwrap().contains(",spike,"));
+    let slip = ebrel(&["check", "p.zip", "--settings", "slip.json"], dir.path());
+    assert!(!slip.status.success() && said(&slip).contains("unknown field `sigma`"), "{}", said(&slip));
+}
