@@ -1,7 +1,5 @@
 //! The tests of quality from outside: what they must find in any sound or faulty record, whatever its noise.
 
-#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
-
 use ebrel_core::quality::{Channel, Event, EventKind, Flag, Repeat, Settings, Test, check_station};
 use ebrel_core::series::{Series, View};
 use ebrel_core::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
