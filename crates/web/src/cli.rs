@@ -245,7 +245,8 @@ fn report_text(name: &str, r: &Report) -> String {
     if !r.left_out.is_empty() {
         out.push_str(&format!("  columns left out: {}\n", r.left_out.join(", ")));
     }
-    out.push_str(&format!("  {} lines or cells could not be read\n", r.problems.len()));
+    let unread = if r.problems.len() == 1 { "line or cell" } else { "lines or cells" };
+    out.push_str(&format!("  {} {unread} could not be read\n", r.problems.len()));
     for p in &r.problems {
         out.push_str(&format!("  line {}: {}\n", p.line, p.reason));
     }

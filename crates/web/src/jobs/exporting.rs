@@ -266,3 +266,55 @@ pub fn wide(record: &StationRecord, flags: &[StoredFlag], selection: &Selection)
         })
         .collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ebrel_core::quality::{Evidence, Flag, Test};
+    use ebrel_store::verdicts::Standing;
+
+    fn flagged(grade: Grade, verdict: Option<Verdict>) -> StoredFlag {
+        let flag = Flag {
+            start: UnixSeconds(0),
+            end: UnixSeconds(900),
+            test: Test::Spike,
+            grade,
+            readings: 2,
+            strength: 1.0,
+            evidence: Evidence::default(),
+            reason: String::new(),
+        };
+        let standing =
+            |verdict| Standing { id: 1, verdict, reason: String::new(), by: String::new(), at: UnixSeconds(0) };
+        StoredFlag { id: 1, stream_id: 1, placement_id: 1, flag, damage: 1.0, verdict: verdict.map(standing) }
+    }
+
+    #[test]
+    fn a_verdict_beats_the_chosen_grades_either_way() {
+        let selection = |leave_out: &[Grade]| Selection {
+            from: UnixSeconds(0),
+            to: UnixSeconds(1),
+            quantities: Vec::new(),
+            leave_out: leave_out.to_vec(),
+        };
+        let wrong = selection(&[Grade::Wrong]);
+        assert!(wrong.leaves_out(&flagged(Grade::Wrong, None)));
+        assert!(!wrong.leaves_out(&flagged(Grade::Doubtful, None)));
+        assert!(!wrong.leaves_out(&flagged(Grade::Wrong, Some(Verdict::Kept))));
+        assert!(selection(&[]).leaves_out(&flagged(Grade::Condition, Some(Verdict::LeftOut))));
+    }
+
+    #[test]
+    fn the_description_says_what_was_selected_and_assumed() {
+        let selection = Selection {
+            from: UnixSeconds(0),
+            to: UnixSeconds(86_400),
+            quantities: vec![Quantity::WaterContent],
+            leave_out: vec![Grade::Wrong, Grade::Doubtful],
+        };
+        let words = selection.words();
+        for part in ["1970-01-01T00:00:00Z", "water_content", "wrong, doubtful", "extrapolated", "95 %"] {
+            assert!(words.contains(part), "{part}: {words}");
+        }
+    }
+}

@@ -84,3 +84,44 @@ pub fn matters(flags: Vec<StoredFlag>) -> Vec<Matter> {
 pub async fn waiting(store: &Store, station: i64) -> Result<usize, StoreError> {
     Ok(matters(store.flags(station).await?).iter().filter(|m| m.waits()).count())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ebrel_core::quality::{Evidence, Flag};
+    use ebrel_core::units::{Grade, UnixSeconds, Verdict};
+    use ebrel_store::verdicts::Standing;
+
+    fn stored(stream_id: i64, test: Test, start: i64, grade: Grade) -> StoredFlag {
+        let flag = Flag {
+            start: UnixSeconds(start),
+            end: UnixSeconds(start + 900),
+            test,
+            grade,
+            readings: 2,
+            strength: 1.0,
+            evidence: Evidence::default(),
+            reason: String::new(),
+        };
+        StoredFlag { id: stream_id * 100 + start, stream_id, placement_id: 1, flag, damage: 1.0, verdict: None }
+    }
+
+    #[test]
+    fn one_silence_of_a_node_is_one_matter_and_two_spikes_are_two() {
+        let mut flags: Vec<StoredFlag> = (1..=12).map(|s| stored(s, Test::Gap, 0, Grade::Condition)).collect();
+        flags.extend((1..=4).map(|s| stored(s, Test::Spike, 0, Grade::Wrong)));
+        flags.extend((1..=2).map(|s| stored(s, Test::Gap, 5000, Grade::Condition)));
+        let sizes: Vec<usize> = matters(flags).iter().map(|m| m.flags.len()).collect();
+        assert_eq!(sizes, [12, 1, 1, 1, 1, 1, 1], "two channels alone are no silence of the node");
+    }
+
+    #[test]
+    fn conditions_and_decided_matters_do_not_wait() {
+        let mut decided = stored(1, Test::Spike, 0, Grade::Wrong);
+        let (reason, by) = (String::new(), "T. Quill".to_owned());
+        decided.verdict = Some(Standing { id: 1, verdict: Verdict::Kept, reason, by, at: UnixSeconds(0) });
+        let flags =
+            vec![decided, stored(2, Test::Ponded, 0, Grade::Condition), stored(3, Test::Step, 0, Grade::Doubtful)];
+        assert_eq!(matters(flags).iter().map(Matter::waits).collect::<Vec<_>>(), [false, false, true]);
+    }
+}

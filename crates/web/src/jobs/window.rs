@@ -207,7 +207,8 @@ fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, thinned: &Thinned, besi
     let quantity = channel.quantity();
     let depth = channel.channel.placement.depth_cm.filter(|_| quantity.is_in_soil());
     let family = if is_temperature(quantity) { "temperature" } else { "moisture" };
-    let place = depth.map_or("air".to_owned(), |d| d.to_string());
+    let nowhere = if family == "temperature" { "air" } else { "no depth" };
+    let place = depth.map_or(nowhere.to_owned(), |d| d.to_string());
     // A raw record and a calibrated one of the same depth cannot share a scale.
     let raw = if quantity == Quantity::RawOutput { "-raw" } else { "" };
     let id = format!("{family}{raw}@{place}");
@@ -224,7 +225,7 @@ fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, thinned: &Thinned, besi
         };
         strips.push(Strip {
             id,
-            label: if depth.is_some() { channel.channel.label() } else { "air".to_owned() },
+            label: if depth.is_some() { channel.channel.label() } else { nowhere.to_owned() },
             what: quantity.words().to_owned(),
             unit: unit_for_people(channel.unit()),
             raw: quantity == Quantity::RawOutput,
@@ -246,7 +247,7 @@ fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, thinned: &Thinned, besi
     });
     let strip = &mut strips[at];
     strip.streams.push(channel.channel.stream.id);
-    let label = if depth.is_none() {
+    let label = if depth.is_none() && family == "temperature" {
         if quantity == Quantity::BareAirTemperature { "bare" } else { "shielded" }.to_owned()
     } else {
         channel.channel.placement.probe.serial.clone()

@@ -109,3 +109,51 @@ impl Section {
         Self { horizons: drawn, probes: probes.collect(), ticks, surface: SURFACE, height: HEIGHT }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn horizon(top_cm: f64, bottom_cm: f64, name: &str) -> Horizon {
+        Horizon {
+            top_cm,
+            bottom_cm,
+            name: name.into(),
+            texture: String::new(),
+            sand_pct: None,
+            clay_pct: None,
+            organic_matter_pct: None,
+            bulk_density_g_cm3: None,
+        }
+    }
+
+    fn at(depth_cm: f64) -> Placed {
+        Placed { depth_cm, strip: format!("moisture@{depth_cm}"), pores: None }
+    }
+
+    #[test]
+    fn depth_is_to_scale_and_nothing_leaves_the_drawing() {
+        let soil = [horizon(0.0, 14.0, "A"), horizon(14.0, 300.0, "Bt")];
+        let s = Section::draw(&soil, &[at(5.0), at(20.0), at(60.0)]);
+        let y: Vec<f64> = s.probes.iter().map(|p| p.y).collect();
+        let per_cm = (y[1] - y[0]) / 15.0;
+        assert!(((y[2] - y[1]) / 40.0 - per_cm).abs() < 1e-9, "{y:?}");
+        assert!(s.probes.iter().all(|p| p.y > s.surface && p.y < s.height));
+        let last = s.horizons.last().unwrap();
+        assert!(last.y + last.height <= s.height, "a deep horizon is cut at the edge");
+        assert_eq!(s.ticks[0], (s.surface, 0));
+    }
+
+    #[test]
+    fn a_station_without_soil_or_probes_is_still_drawn() {
+        let s = Section::draw(&[], &[]);
+        assert!(s.horizons.is_empty() && s.probes.is_empty() && s.ticks.len() > 3);
+        let deep = Section::draw(&[], &[at(150.0)]);
+        assert!(deep.ticks.windows(2).all(|w| w[1].1 - w[0].1 == 50));
+    }
+
+    #[test]
+    fn depths_are_told_apart_by_their_ramp() {
+        assert_eq!([5.0, 15.0, 30.0, 60.0].map(ramp), [1, 2, 3, 4]);
+    }
+}
