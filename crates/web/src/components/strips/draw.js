@@ -91,7 +91,7 @@ function strip(ctx, data, place, view, x) {
     ctx.lineTo(view.width - 1, Math.round(y(tick.v)) + 0.5);
     ctx.stroke();
   }
-  const roomy = height > 80;
+  const roomy = height > 80 && view.width > 500;
   if (roomy && strip.pores !== null && strip.pores < scale.high && strip.pores > scale.low) {
     ctx.strokeStyle = WATER;
     ctx.setLineDash([8, 4]);
@@ -105,7 +105,7 @@ function strip(ctx, data, place, view, x) {
     const line = y(strip.pores);
     ctx.fillText("all pores full", view.width - 56, line < top + 34 ? line + 13 : line - 4);
   }
-  caption(ctx, strip, place);
+  caption(ctx, strip, place, roomy);
   ctx.save();
   ctx.beginPath();
   ctx.rect(0, top, view.width, height);
@@ -122,7 +122,7 @@ function strip(ctx, data, place, view, x) {
   }
 }
 
-function caption(ctx, strip, place) {
+function caption(ctx, strip, place, roomy) {
   const words = `${strip.what}, ${strip.unit}`;
   ctx.font = "12px 'Atkinson Hyperlegible Next', sans-serif";
   ctx.textAlign = "left";
@@ -132,7 +132,7 @@ function caption(ctx, strip, place) {
   if (strip.lines.length > 1 && strip.depth === null) {
     ctx.fillText(strip.lines.map((l, i) => `${i ? "┄" : "─"} ${l.label}`).join("   "), width + 24, place.top + 14);
   }
-  if (place.height > 80 && strip.lines.some((l) => l.beyond.length)) {
+  if (roomy && strip.lines.some((l) => l.beyond.length)) {
     ctx.fillStyle = SOFT;
     ctx.fillText("pale: beyond the calibration's samples", width + 24, place.top + 14);
   }
