@@ -8,11 +8,18 @@
 //! * [`calibration`]: from reference samples to a curve that can be defended, and back to water content.
 //! * [`series`]: what a raw reading means (placement and calibration by date), and series thinned for a screen.
 //! * [`quality`]: tests that find what is wrong with a record, as intervals with evidence and a sentence.
+//! * [`geometry`], [`power`], [`radio`], [`sun`]: holes and sensing volumes, batteries and panels, packets and links, daylight.
+//! * [`planning`]: from a question to a station that can be dug: depths, methods, ports, program, budgets, kit, dates.
 //! * [`statistics`]: the few robust and parametric estimates that the rooms above share.
 
 pub mod calibration;
+pub mod geometry;
+pub mod planning;
+pub mod power;
 pub mod quality;
+pub mod radio;
 pub mod sampling;
 pub mod series;
 pub mod statistics;
+pub mod sun;
 pub mod units;

@@ -1,5 +1,6 @@
 //! Bytes to typed rows and back.
 //!
+//! * [`dates`]: a plan's calendar as iCalendar.
 //! * [`logger`]: delimited files from loggers, read with a [`logger::Recipe`] that is first guessed; every line that
 //!   cannot be read is listed with its reason.
 //! * [`package`]: the record package, Ebrel's open exchange form, as a folder or a zip.
@@ -7,6 +8,7 @@
 //!
 //! Nothing here knows of the database or of pages, and nothing is judged: that is `core`.
 
+pub mod dates;
 pub mod logger;
 pub mod package;
 pub mod wide;

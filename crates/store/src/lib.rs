@@ -13,6 +13,7 @@ mod database;
 pub mod flags;
 pub mod imports;
 pub mod placements;
+pub mod plans;
 pub mod readings;
 pub mod stations;
 pub mod verdicts;

@@ -185,22 +185,7 @@ impl Store {
             taken(e, || format!("A station with the code “{}” is there already: choose another.", station.code))
         })?;
         let id = done.last_insert_rowid();
-        for h in horizons {
-            sqlx::query!(
-                "INSERT INTO horizon VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                id,
-                h.top_cm,
-                h.bottom_cm,
-                h.name,
-                h.texture,
-                h.sand_pct,
-                h.clay_pct,
-                h.organic_matter_pct,
-                h.bulk_density_g_cm3
-            )
-            .execute(&mut *tx)
-            .await?;
-        }
+        add_horizons(&mut tx, id, horizons).await?;
         tx.commit().await?;
         Ok(id)
     }
@@ -354,6 +339,31 @@ pub struct StoredEvent {
     pub unit: String,
     /// Words.
     pub note: String,
+}
+
+/// Writes the horizons of a station.
+pub(crate) async fn add_horizons(
+    connection: &mut sqlx::SqliteConnection,
+    station: i64,
+    horizons: &[Horizon],
+) -> Result<(), StoreError> {
+    for h in horizons {
+        sqlx::query!(
+            "INSERT INTO horizon VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            station,
+            h.top_cm,
+            h.bottom_cm,
+            h.name,
+            h.texture,
+            h.sand_pct,
+            h.clay_pct,
+            h.organic_matter_pct,
+            h.bulk_density_g_cm3
+        )
+        .execute(&mut *connection)
+        .await?;
+    }
+    Ok(())
 }
 
 /// Turns a broken UNIQUE rule into a sentence.

@@ -14,10 +14,12 @@
 //! assert_eq!(warmer.get(), 15.0);
 //! ```
 
+mod number;
 mod quantity;
 mod range;
 mod time;
 
+pub use number::read_number;
 pub(crate) use quantity::coded;
 pub use quantity::{Grade, Principle, Quantity, Verdict, unit_for_people};
 pub use range::{OutOfRange, Range, ranges};

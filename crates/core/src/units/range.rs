@@ -62,6 +62,12 @@ pub mod ranges {
     pub const TEMPERATURE_C: Range = range("temperature", "°C", -80.0, 200.0);
     /// The fixed offset of a logger's or a study's clock from UTC.
     pub const UTC_OFFSET_MINUTES: Range = range("offset from UTC", "min", -720.0, 840.0);
+    /// A share in percent.
+    pub const PERCENT: Range = range("share", "%", 0.0, 100.0);
+    /// Length of a cable.
+    pub const CABLE_M: Range = range("cable", "m", 0.0, 1000.0);
+    /// Height above the sea.
+    pub const ELEVATION_M: Range = range("elevation", "m", -450.0, 9000.0);
     /// Latitude.
     pub const LATITUDE: Range = range("latitude", "°", -90.0, 90.0);
     /// Longitude.

@@ -1,3 +1,4 @@
 //! What several rooms draw.
 
+pub mod dig;
 pub mod section;

@@ -3,7 +3,7 @@
 mod bench;
 mod field;
 mod findings;
-mod plan;
+pub mod plan;
 mod record;
 mod review;
 

@@ -1,6 +1,6 @@
 //! Fields of a form, with the error that stands at one.
 
-use ebrel_core::units::Range;
+use ebrel_core::units::{Range, read_number};
 
 /// A field as it was typed, and what is wrong with it.
 #[derive(Debug, Clone, Default)]
@@ -31,19 +31,6 @@ impl Field {
     }
 }
 
-/// Reads a number as people type it: blanks cut, a decimal comma or a true minus taken.
-///
-/// # Errors
-/// A sentence that says what to do.
-pub fn number(text: &str) -> Result<f64, String> {
-    let tidy = text.trim().replace(['\u{a0}', '\u{202f}', ' '], "").replace('−', "-");
-    let tidy = if tidy.contains(',') && !tidy.contains('.') { tidy.replacen(',', ".", 1) } else { tidy };
-    match tidy.parse::<f64>() {
-        Ok(value) if value.is_finite() => Ok(value),
-        _ => Err(format!("“{}” is no number: write it like 12.5", text.trim())),
-    }
-}
-
 /// Reads a number within a legal range, or nothing from an empty field.
 ///
 /// # Errors
@@ -52,7 +39,7 @@ pub fn optional(text: &str, range: Range) -> Result<Option<f64>, String> {
     if text.trim().is_empty() {
         return Ok(None);
     }
-    let value = number(text)?;
+    let value = read_number(text)?;
     range.check(value).map(Some).map_err(|e| e.to_string())
 }
 
@@ -73,16 +60,6 @@ pub fn words(text: &str, name: &str, most: usize) -> Result<String, String> {
 mod tests {
     use super::*;
     use ebrel_core::units::ranges;
-
-    #[test]
-    fn numbers_are_read_as_people_type_them() {
-        assert_eq!(number(" 12,5 "), Ok(12.5));
-        assert_eq!(number("−3.2"), Ok(-3.2));
-        assert_eq!(number("1\u{202f}250"), Ok(1250.0));
-        assert!(number("12,5,1").is_err());
-        assert!(number("inf").is_err());
-        assert_eq!(number("twelve").unwrap_err(), "“twelve” is no number: write it like 12.5");
-    }
 
     #[test]
     fn legal_ranges_and_lengths_speak() {

@@ -1,11 +1,10 @@
 //! A calibration run as it is typed, and what the rules make of it.
 
 use crate::shell::figures::fixed;
-use crate::shell::forms::number;
 use ebrel_core::calibration::{DENSITY_DRIFT, Recommendation, recommend};
 use ebrel_core::sampling::{BalanceUncertainty, CoreMasses, CoreSample};
 use ebrel_core::statistics::median;
-use ebrel_core::units::{CoreVolume, Grams};
+use ebrel_core::units::{CoreVolume, Grams, read_number};
 use serde::{Deserialize, Serialize};
 
 /// The form of a run, as typed.
@@ -98,7 +97,7 @@ fn sample(row: &Row, step: f64, volume_pct: f64) -> Result<(f64, CoreSample), (&
         if text.trim().is_empty() {
             Err((name, format!("The {name} is missing.")))
         } else {
-            number(text).map_err(|e| (name, e))
+            read_number(text).map_err(|e| (name, e))
         }
     };
     let mass = |name: &'static str, text: &str| {
@@ -115,8 +114,8 @@ fn sample(row: &Row, step: f64, volume_pct: f64) -> Result<(f64, CoreSample), (&
 
 /// Works a draft out.
 pub fn resolve(draft: &Draft) -> Resolved {
-    let step = number(&draft.step).ok().filter(|s| *s > 0.0).unwrap_or(0.01);
-    let volume_pct = number(&draft.volume_pct).ok().filter(|p| *p >= 0.0).unwrap_or(1.0);
+    let step = read_number(&draft.step).ok().filter(|s| *s > 0.0).unwrap_or(0.01);
+    let volume_pct = read_number(&draft.volume_pct).ok().filter(|p| *p >= 0.0).unwrap_or(1.0);
     let mut figures = Vec::new();
     let (mut used, mut raw, mut theta, mut u_theta, mut densities) = (vec![], vec![], vec![], vec![], vec![]);
     for (i, row) in draft.rows.iter().enumerate() {
@@ -152,7 +151,7 @@ pub fn resolve(draft: &Draft) -> Resolved {
 
 /// A tin whose density strays from the target (or, without one, from the run's median) was packed differently.
 fn warn_of_density(draft: &Draft, densities: &[(usize, f64)], figures: &mut [RowFigures]) {
-    let target = number(&draft.density).ok().filter(|d| *d > 0.0);
+    let target = read_number(&draft.density).ok().filter(|d| *d > 0.0);
     let mut all: Vec<f64> = densities.iter().map(|d| d.1).collect();
     let Some(target) = target.or_else(|| median(&mut all).filter(|_| densities.len() > 2)) else { return };
     for (i, density) in densities {

@@ -4,13 +4,13 @@ use crate::app::App;
 use crate::jobs::reviewing;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, read_field};
-use crate::shell::forms::{number, words};
+use crate::shell::forms::words;
 use crate::shell::guard::CheckedForm;
 use crate::shell::{Room, Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_core::units::DepthCm;
+use ebrel_core::units::{DepthCm, read_number};
 use ebrel_store::placements::{NewPlacement, Placement, Probe};
 use serde::Deserialize;
 
@@ -133,7 +133,7 @@ fn resolve(form: &Correction, known: &Placement, probes: &[Probe], offset: i64) 
     let probe = probe.ok_or_else(|| format!("No probe has the serial “{serial}”: choose one of the list."))?;
     let depth_cm = match form.depth.trim() {
         "" => None,
-        text => Some(DepthCm::new(number(text)?).map_err(|e| e.to_string())?),
+        text => Some(DepthCm::new(read_number(text)?).map_err(|e| e.to_string())?),
     };
     let time = |text: &str| read_field(text, offset).ok_or_else(|| format!("“{text}” is no date and time."));
     let starts = time(&form.starts)?;

@@ -2,13 +2,13 @@
 
 use crate::app::App;
 use crate::shell::errors::Problem;
-use crate::shell::forms::{Field, number, optional, words};
+use crate::shell::forms::{Field, optional, words};
 use crate::shell::guard::CheckedForm;
 use crate::shell::{Room, Shell, page, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_core::units::ranges;
+use ebrel_core::units::{ranges, read_number};
 use ebrel_store::stations::{Horizon, Station, Study};
 use std::collections::HashMap;
 
@@ -87,7 +87,7 @@ async fn add(
             known_bias: String::new(),
         };
         match app.store.add_station(&station, &horizons).await {
-            Ok(station) => return Ok(see_other(&format!("/stations/{station}"))),
+            Ok(station) => return Ok(see_other(&format!("/stations/{station}/plan/site"))),
             Err(ebrel_store::StoreError::Rule(sentence)) => code_error = Some(sentence),
             Err(other) => return Err(other.into()),
         }
@@ -128,7 +128,7 @@ fn horizon<'t>(text: &impl Fn(&str) -> &'t str, i: usize, top: f64) -> (HorizonF
     if [name, texture, bottom, density].iter().all(|t| t.is_empty()) {
         return (form, None);
     }
-    let lower = number(bottom).and_then(|b| {
+    let lower = read_number(bottom).and_then(|b| {
         if b > top && b <= 1000.0 {
             Ok(b)
         } else {

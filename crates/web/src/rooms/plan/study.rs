@@ -1,5 +1,6 @@
 //! The list of studies, a new study, and a study's first page.
 
+use super::station::Context;
 use crate::app::App;
 use crate::jobs::record::StationRecord;
 use crate::jobs::reviewing::{Matter, matters};
@@ -78,7 +79,7 @@ async fn new(app: web::Data<App>, session: Session, form: CheckedForm<NewStudy>)
         let study =
             Study { id: 0, name: name.clone(), question: question.clone(), utc_offset_minutes, fixed_now: None };
         let id = app.store.add_study(&study).await?;
-        return Ok(see_other(&format!("/studies/{id}/stations/new")));
+        return Ok(see_other(&format!("/studies/{id}/design")));
     }
     let shell = Shell::bare(&app, &session, "New study")?;
     let field = |text: &str, error: Option<String>| Field { text: text.to_owned(), error };
@@ -100,6 +101,24 @@ struct StationRow {
     raw: usize,
     empty: bool,
     bias: String,
+    plan: Planned,
+}
+
+/// How far a station's plan is.
+enum Planned {
+    Not,
+    Stopped(usize),
+    Ready,
+}
+
+impl Planned {
+    fn words(&self) -> String {
+        match self {
+            Self::Not => "not begun".into(),
+            Self::Stopped(n) => format!("{n} to put right"),
+            Self::Ready => "ready to be dug".into(),
+        }
+    }
 }
 
 struct Wrong {
@@ -113,8 +132,7 @@ struct Wrong {
 struct StudyPage {
     shell: Shell,
     study: Study,
-    next: String,
-    next_link: Option<(String, &'static str)>,
+    next: Vec<Next>,
     wrong: Vec<Wrong>,
     stations: Vec<StationRow>,
 }
@@ -134,7 +152,14 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             let sentence = format!("{} has been silent for {}.", station.name, (now - last).in_words());
             wrong.insert(0, Wrong { station: station.id, sentence, when: moment(last, offset) });
         }
+        let planned = Context::load(&app.store, station.id).await?;
+        let plan = match planned.found.stops(None).count() {
+            _ if planned.version == 0 => Planned::Not,
+            0 => Planned::Ready,
+            n => Planned::Stopped(n),
+        };
         rows.push(StationRow {
+            plan,
             id: station.id,
             record: extent.map_or_else(|| "no readings yet".to_owned(), |(a, b)| span(a, b, offset)),
             waiting: matters.iter().filter(|m| m.waits()).count(),
@@ -145,9 +170,8 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             bias: station.known_bias,
         });
     }
-    let (next, next_link) = next(&study, &rows);
     let shell = Shell::within(&app, &session, &study.name, Room::Plan, &study, None).await?;
-    page(&StudyPage { shell, study, next, next_link, wrong, stations: rows })
+    page(&StudyPage { shell, next: next(&study, &rows), study, wrong, stations: rows })
 }
 
 fn worst(matter: &Matter, record: &StationRecord, offset: i64) -> Wrong {
@@ -161,23 +185,53 @@ fn worst(matter: &Matter, record: &StationRecord, offset: i64) -> Wrong {
     }
 }
 
-/// What to do next, in the order of the work.
-fn next(study: &Study, rows: &[StationRow]) -> (String, Option<(String, &'static str)>) {
+/// One thing to do, with where it is done.
+struct Next {
+    what: String,
+    link: String,
+    words: &'static str,
+}
+
+/// What to do next: first what spoils a record that runs, then the order of the work.
+fn next(study: &Study, rows: &[StationRow]) -> Vec<Next> {
+    let at = |what: String, link: String, words| Next { what, link, words };
     if rows.is_empty() {
         let link = format!("/studies/{}/stations/new", study.id);
-        return ("Add the first station: a place with one soil profile.".into(), Some((link, "Add a station")));
+        return vec![at("Add the first station: a place with one soil profile.".into(), link, "Add a station")];
     }
-    if let Some(row) = rows.iter().find(|r| r.empty) {
-        let link = format!("/stations/{}/import", row.id);
-        return (format!("Import the first logger file of {}.", row.name), Some((link, "Import a logger file")));
+    let mut all = Vec::new();
+    for row in rows.iter().filter(|r| r.waiting > 0) {
+        let what = format!("Give {} a verdict on {} flagged spans.", row.name, row.waiting);
+        all.push(at(what, format!("/stations/{}/review", row.id), "Review"));
     }
-    if let Some(row) = rows.iter().find(|r| r.waiting > 0) {
-        let sentence = format!("Give {} a verdict on {} flagged spans.", row.name, row.waiting);
-        return (sentence, Some((format!("/stations/{}/review", row.id), "Review")));
+    for row in rows {
+        let plan = format!("/stations/{}/plan", row.id);
+        match row.plan {
+            Planned::Stopped(n) => {
+                let things = if n == 1 { "thing" } else { "things" };
+                all.push(at(format!("Put {n} {things} right in the plan of {}.", row.name), plan, "To the plan"));
+            }
+            Planned::Not if row.empty => {
+                all.push(at(format!("Plan {}: depths, method, ports, dates.", row.name), plan, "Plan it"));
+                let what = format!("Import the first logger file of {}, if it stands already.", row.name);
+                all.push(at(what, format!("/stations/{}/import", row.id), "Import a logger file"));
+            }
+            Planned::Ready if row.empty => {
+                let what = format!("Print the field sheet of {} and install it.", row.name);
+                all.push(at(what, format!("{plan}/sheet"), "Field sheet"));
+                let what = format!("Then import the first logger file of {}.", row.name);
+                all.push(at(what, format!("/stations/{}/import", row.id), "Import a logger file"));
+            }
+            Planned::Ready | Planned::Not => {}
+        }
     }
-    if let Some(row) = rows.iter().find(|r| r.raw > 0) {
-        let sentence = format!("{} of the probes at {} still show raw output: calibrate them.", row.raw, row.name);
-        return (sentence, Some((format!("/studies/{}/bench", study.id), "To the Bench")));
+    for row in rows.iter().filter(|r| r.raw > 0) {
+        let what = format!("Calibrate {} of the probes at {}: they still show raw output.", row.raw, row.name);
+        all.push(at(what, format!("/studies/{}/bench", study.id), "To the Bench"));
     }
-    ("Nothing waits. Look at the record, or take it out.".into(), None)
+    if all.is_empty() {
+        let link = format!("/stations/{}", rows[0].id);
+        all.push(at("Nothing waits. Look at the record, or take it out.".into(), link, "The record"));
+    }
+    all
 }

@@ -1,8 +1,8 @@
 //! The form of recipe and mapping: as typed, and resolved.
 
 use crate::jobs::importing::{ColumnPlan, Mapping};
-use crate::shell::forms::{Field, number, optional};
-use ebrel_core::units::{Quantity, ranges};
+use crate::shell::forms::{Field, optional};
+use ebrel_core::units::{Quantity, ranges, read_number};
 use ebrel_formats::logger::{Clock, Layout, Recipe, Separator, zone_exists};
 use std::collections::HashMap;
 
@@ -192,7 +192,7 @@ fn columns(text: &str) -> Result<Vec<usize>, String> {
 }
 
 fn offset(text: &str) -> Result<Clock, String> {
-    let minutes = number(text)?;
+    let minutes = read_number(text)?;
     let minutes = ranges::UTC_OFFSET_MINUTES.check(minutes).map_err(|e| e.to_string())?;
     Ok(Clock::Fixed(minutes.round() as i32))
 }

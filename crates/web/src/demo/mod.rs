@@ -1,4 +1,6 @@
-//! The demo study, made by the simulator.
+//! The demo study, made by the simulator, with its plans.
+
+mod plans;
 
 use ebrel_core::calibration::{Curve, recommend};
 use ebrel_core::quality::{Event, EventKind};
@@ -56,7 +58,7 @@ pub async fn seed(store: &Store) -> Result<(), StoreError> {
         store.add_event(station, &event).await?;
     }
     crate::jobs::reviewing::run(store, station).await?;
-    Ok(())
+    plans::seed(store, study_id, station).await
 }
 
 fn meaning_of(port: &str) -> (Quantity, &'static str) {

@@ -1,0 +1,252 @@
+//! Plans of stations with their versions, the design of a study, and the catalogue of models.
+
+use crate::stations::{Horizon, Station};
+use crate::{Store, StoreError};
+use ebrel_core::units::{SpanSeconds, UnixSeconds};
+
+/// A version of a plan.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PlanVersion {
+    /// Its number, from 1.
+    pub version: i64,
+    /// When it was last touched.
+    pub made_at: UnixSeconds,
+    /// By whom.
+    pub made_by: String,
+    /// What changed.
+    pub changed: String,
+    /// The plan's JSON.
+    pub body: String,
+}
+
+/// A change that is to be kept.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PlanChange<'c> {
+    /// The plan's JSON.
+    pub body: &'c str,
+    /// What changed, in words.
+    pub changed: &'c str,
+    /// By whom.
+    pub by: &'c str,
+    /// When.
+    pub at: UnixSeconds,
+}
+
+/// Typing on in one field within this time makes no version of its own.
+const ONE_CHANGE: SpanSeconds = SpanSeconds(600);
+
+impl Store {
+    /// The newest version of a station's plan, if it has one.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn plan(&self, station: i64) -> Result<Option<PlanVersion>, StoreError> {
+        Ok(self.newest_plans(station, 1).await?.pop())
+    }
+
+    /// Versions of a station's plan, newest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn plan_versions(&self, station: i64) -> Result<Vec<PlanVersion>, StoreError> {
+        self.newest_plans(station, i64::MAX).await
+    }
+
+    async fn newest_plans(&self, station: i64, limit: i64) -> Result<Vec<PlanVersion>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT version, made_at, made_by, changed, body FROM plan_version WHERE station_id = ?
+             ORDER BY version DESC LIMIT ?",
+            station,
+            limit
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|r| PlanVersion {
+                version: r.version,
+                made_at: UnixSeconds(r.made_at),
+                made_by: r.made_by,
+                changed: r.changed,
+                body: r.body,
+            })
+            .collect())
+    }
+
+    /// Keeps a change of a plan as a new version; typing on in the same field by the same person extends the last one.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn keep_plan(&self, station: i64, change: &PlanChange<'_>) -> Result<(), StoreError> {
+        let at = change.at.0;
+        let mut tx = self.write().await?;
+        let last = sqlx::query!(
+            "SELECT version, made_at, made_by, changed, body FROM plan_version WHERE station_id = ?
+             ORDER BY version DESC LIMIT 1",
+            station
+        )
+        .fetch_optional(&mut *tx)
+        .await?;
+        if last.as_ref().is_some_and(|l| l.body == change.body) {
+            return Ok(());
+        }
+        let goes_on = last.as_ref().filter(|l| {
+            let since = change.at - UnixSeconds(l.made_at);
+            l.version > 1 && l.changed == change.changed && l.made_by == change.by && since <= ONE_CHANGE
+        });
+        if let Some(last) = goes_on {
+            sqlx::query!(
+                "UPDATE plan_version SET body = ?, made_at = ? WHERE station_id = ? AND version = ?",
+                change.body,
+                at,
+                station,
+                last.version
+            )
+            .execute(&mut *tx)
+            .await?;
+        } else {
+            let version = last.map_or(1, |l| l.version + 1);
+            sqlx::query!(
+                "INSERT INTO plan_version (station_id, version, made_at, made_by, changed, body) VALUES (?, ?, ?, ?, ?, ?)",
+                station,
+                version,
+                at,
+                change.by,
+                change.changed,
+                change.body
+            )
+            .execute(&mut *tx)
+            .await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Keeps what a plan says of its station: place, treatment, known biases, soil. `code`, `name` and study stay.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn describe_station(&self, station: &Station, soil: Option<&[Horizon]>) -> Result<(), StoreError> {
+        let mut tx = self.write().await?;
+        sqlx::query!(
+            "UPDATE station SET latitude = ?, longitude = ?, elevation_m = ?, treatment = ?, cover = ?, known_bias = ?
+             WHERE id = ?",
+            station.latitude,
+            station.longitude,
+            station.elevation_m,
+            station.treatment,
+            station.cover,
+            station.known_bias,
+            station.id
+        )
+        .execute(&mut *tx)
+        .await?;
+        if let Some(soil) = soil {
+            sqlx::query!("DELETE FROM horizon WHERE station_id = ?", station.id).execute(&mut *tx).await?;
+            crate::stations::add_horizons(&mut tx, station.id, soil).await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// The design of a study as JSON, if it has one.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn study_design(&self, study: i64) -> Result<Option<String>, StoreError> {
+        Ok(sqlx::query_scalar!("SELECT body FROM study_design WHERE study_id = ?", study).fetch_optional(&self.pool).await?)
+    }
+
+    /// Keeps the design of a study, and its question.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn keep_study_design(&self, study: i64, question: &str, body: &str) -> Result<(), StoreError> {
+        let mut tx = self.write().await?;
+        sqlx::query!("UPDATE study SET question = ? WHERE id = ?", question, study).execute(&mut *tx).await?;
+        sqlx::query!("INSERT INTO study_design VALUES (?1, ?2) ON CONFLICT DO UPDATE SET body = ?2", study, body)
+            .execute(&mut *tx)
+            .await?;
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// The catalogue as its users changed it, as JSON.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn catalogue(&self) -> Result<Option<String>, StoreError> {
+        Ok(sqlx::query_scalar!("SELECT body FROM catalogue WHERE id = 1").fetch_optional(&self.pool).await?)
+    }
+
+    /// Keeps a changed catalogue; `None` brings the shipped one back.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn keep_catalogue(&self, body: Option<&str>) -> Result<(), StoreError> {
+        match body {
+            Some(body) => {
+                sqlx::query!("INSERT INTO catalogue VALUES (1, ?1) ON CONFLICT DO UPDATE SET body = ?1", body)
+                    .execute(&self.pool)
+                    .await?
+            }
+            None => sqlx::query!("DELETE FROM catalogue").execute(&self.pool).await?,
+        };
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::database::testing::store;
+    use crate::stations::testing::station;
+
+    #[tokio::test]
+    async fn typing_on_in_one_field_is_one_version_and_each_other_change_its_own() {
+        let (store, _dir) = store().await;
+        let station = station(&store).await;
+        assert_eq!(store.plan(station).await.unwrap(), None);
+        let change = |body, changed, at| PlanChange { body, changed, by: "N. Arvel", at: UnixSeconds(at) };
+        for (body, changed, at) in [
+            ("{}", "begun", 0),
+            ("{\"a\": 1}", "depth of probe 1", 10),
+            ("{\"a\": 15}", "depth of probe 1", 12),
+            ("{\"a\": 15}", "depth of probe 1", 14),
+            ("{\"a\": 16}", "depth of probe 1", 4000),
+            ("{\"a\": 16, \"b\": 2}", "method", 4010),
+        ] {
+            store.keep_plan(station, &change(body, changed, at)).await.unwrap();
+        }
+        let versions = store.plan_versions(station).await.unwrap();
+        let bodies: Vec<&str> = versions.iter().map(|v| v.body.as_str()).collect();
+        assert_eq!(bodies, ["{\"a\": 16, \"b\": 2}", "{\"a\": 16}", "{\"a\": 15}", "{}"]);
+        assert_eq!(store.plan(station).await.unwrap().unwrap(), versions[0]);
+    }
+
+    #[tokio::test]
+    async fn a_plan_describes_its_station_and_the_catalogue_comes_and_goes() {
+        let (store, _dir) = store().await;
+        let id = station(&store).await;
+        let mut described = store.station(id).await.unwrap();
+        described.known_bias = "a wall".into();
+        let soil = [Horizon {
+            top_cm: 0.0,
+            bottom_cm: 20.0,
+            name: "A".into(),
+            texture: String::new(),
+            sand_pct: None,
+            clay_pct: None,
+            organic_matter_pct: None,
+            bulk_density_g_cm3: Some(1.2),
+        }];
+        store.describe_station(&described, Some(&soil)).await.unwrap();
+        store.describe_station(&described, None).await.unwrap();
+        assert_eq!(store.station(id).await.unwrap().known_bias, "a wall");
+        assert_eq!(store.horizons(id).await.unwrap(), soil);
+        store.keep_catalogue(Some("{}")).await.unwrap();
+        assert_eq!(store.catalogue().await.unwrap().as_deref(), Some("{}"));
+        store.keep_catalogue(None).await.unwrap();
+        assert_eq!(store.catalogue().await.unwrap(), None);
+    }
+}

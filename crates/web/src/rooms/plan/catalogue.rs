@@ -1,0 +1,145 @@
+//! The catalogue of probe and logger models: looked at as tables, changed as JSON, taken in and out.
+
+use super::station::{self, catalogue};
+use crate::app::App;
+use crate::shell::errors::Problem;
+use crate::shell::figures::fixed;
+use crate::shell::guard::CheckedForm;
+use crate::shell::{Shell, page, say, see_other};
+use actix_session::Session;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_core::planning::{Catalogue, LoggerModel, ProbeModel};
+use serde::Deserialize;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(web::resource("/catalogue").get(list).post(take))
+        .route("/catalogue.json", web::get().to(export));
+}
+
+struct ProbeRow {
+    code: String,
+    name: String,
+    gives: String,
+    signal: String,
+    power: String,
+    body: String,
+    senses: String,
+    cable: String,
+    price: String,
+    conductors: String,
+}
+
+struct LoggerRow {
+    code: String,
+    name: String,
+    ports: String,
+    supply: String,
+    memory: String,
+    asleep: String,
+    price: String,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/plan/catalogue.html")]
+struct CataloguePage {
+    shell: Shell,
+    probes: Vec<ProbeRow>,
+    loggers: Vec<LoggerRow>,
+    own: bool,
+    json: String,
+    error: Option<String>,
+}
+
+async fn list(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
+    let json = serde_json::to_string_pretty(&catalogue(&app.store).await?).map_err(|e| Problem::Internal(e.to_string()))?;
+    show(&app, &session, json, None).await
+}
+
+async fn show(app: &App, session: &Session, json: String, error: Option<String>) -> Result<HttpResponse, Problem> {
+    let known = catalogue(&app.store).await?;
+    page(&CataloguePage {
+        shell: Shell::bare(app, session, "Catalogue of models")?,
+        probes: known.probes.iter().map(probe_row).collect(),
+        loggers: known.loggers.iter().map(logger_row).collect(),
+        own: app.store.catalogue().await?.is_some(),
+        json,
+        error,
+    })
+}
+
+fn probe_row(p: &ProbeModel) -> ProbeRow {
+    let sizes = |(a, b, c): (f64, f64, f64)| format!("{a} × {b} × {c}");
+    let gives: Vec<&str> = p.quantities.iter().map(|q| q.words()).collect();
+    let conductors: Vec<String> = p.conductors.iter().map(|c| format!("{} {}", c.colour, c.function.words())).collect();
+    let power = if p.supply_ma > 0.0 {
+        format!("{} V, {} mA, {} s", p.supply_v, p.supply_ma, p.warm_up_s)
+    } else {
+        "none".to_owned()
+    };
+    ProbeRow {
+        code: p.code.clone(),
+        name: p.name.clone(),
+        gives: gives.join(", "),
+        signal: format!("{}{}", p.signal.words(), if p.resistive { ", resistive" } else { "" }),
+        power,
+        body: sizes(p.body_cm),
+        senses: if p.in_soil { sizes(p.senses_cm) } else { "above ground".into() },
+        cable: fixed(p.cable_m, 0),
+        price: fixed(p.price, 0),
+        conductors: conductors.join("; "),
+    }
+}
+
+fn logger_row(l: &LoggerModel) -> LoggerRow {
+    let mut kinds: Vec<(&str, usize)> = Vec::new();
+    for port in &l.ports {
+        match kinds.iter_mut().find(|k| k.0 == port.kind.words()) {
+            Some(kind) => kind.1 += 1,
+            None => kinds.push((port.kind.words(), 1)),
+        }
+    }
+    let ports: Vec<String> = kinds.iter().map(|(kind, n)| format!("{n} × {kind}")).collect();
+    let volts: Vec<String> = l.supplies_v.iter().map(ToString::to_string).collect();
+    LoggerRow {
+        code: l.code.clone(),
+        name: l.name.clone(),
+        ports: ports.join(", "),
+        supply: format!("{} V, {} mA{}", volts.join(", "), l.switched_ma, if l.isolates { ", isolates" } else { "" }),
+        memory: format!("{} MiB", l.memory_bytes / 1_048_576),
+        asleep: format!("{} µA", fixed(l.sleep_ma * 1000.0, 0)),
+        price: fixed(l.price, 0),
+    }
+}
+
+async fn export(app: web::Data<App>) -> Result<HttpResponse, Problem> {
+    let json = serde_json::to_string_pretty(&catalogue(&app.store).await?).map_err(|e| Problem::Internal(e.to_string()))?;
+    Ok(station::attachment("application/json", "catalogue.json", json))
+}
+
+#[derive(Deserialize)]
+struct Take {
+    #[serde(default)]
+    json: String,
+    #[serde(default, rename = "do")]
+    action: String,
+}
+
+async fn take(app: web::Data<App>, session: Session, form: CheckedForm<Take>) -> Result<HttpResponse, Problem> {
+    let Take { json, action } = form.0;
+    if action == "shipped" {
+        app.store.keep_catalogue(None).await?;
+        say(&session, "The shipped catalogue holds again.")?;
+        return Ok(see_other("/catalogue"));
+    }
+    match Catalogue::read(&json) {
+        Err(e) => show(&app, &session, json, Some(e.to_string())).await,
+        Ok(read) => {
+            let body = serde_json::to_string(&read).map_err(|e| Problem::Internal(e.to_string()))?;
+            app.store.keep_catalogue(Some(&body)).await?;
+            say(&session, &format!("{} probes and {} loggers are in the catalogue.", read.probes.len(), read.loggers.len()))?;
+            Ok(see_other("/catalogue"))
+        }
+    }
+}

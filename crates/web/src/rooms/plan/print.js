@@ -1,0 +1,2 @@
+// The button that prints a paper.
+document.querySelector("[data-print]")?.addEventListener("click", () => window.print());

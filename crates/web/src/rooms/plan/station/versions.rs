@@ -1,0 +1,108 @@
+//! Versions of a plan, and the whole of it in and out as JSON.
+
+use super::context::Context;
+use super::papers::attachment;
+use crate::app::App;
+use crate::shell::errors::Problem;
+use crate::shell::figures::moment;
+use crate::shell::guard::CheckedForm;
+use crate::shell::{Shell, page, say, see_other};
+use actix_session::Session;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_core::planning::Draft;
+use serde::Deserialize;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(web::resource("/stations/{id}/plan/versions").get(list).post(import))
+        .route("/stations/{id}/plan/versions/{version}", web::post().to(restore))
+        .route("/stations/{id}/plan/plan.json", web::get().to(export));
+}
+
+struct Row {
+    version: i64,
+    at: String,
+    by: String,
+    changed: String,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/plan/station/versions.html")]
+struct VersionsPage {
+    shell: Shell,
+    id: i64,
+    station: String,
+    rows: Vec<Row>,
+    json: String,
+    error: Option<String>,
+}
+
+async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    show(&app, &session, *id, String::new(), None).await
+}
+
+async fn show(app: &App, session: &Session, id: i64, json: String, error: Option<String>) -> Result<HttpResponse, Problem> {
+    let context = Context::load(&app.store, id).await?;
+    let offset = context.study.utc_offset_minutes;
+    let rows = app.store.plan_versions(id).await?.into_iter().map(|v| Row {
+        version: v.version,
+        at: moment(v.made_at, offset),
+        by: v.made_by,
+        changed: v.changed,
+    });
+    let shell = context.shell(app, session).await?;
+    page(&VersionsPage { shell, id, station: context.station.name, rows: rows.collect(), json, error })
+}
+
+async fn export(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let context = Context::load(&app.store, *id).await?;
+    let text = serde_json::to_string_pretty(&context.draft).map_err(|e| Problem::Internal(e.to_string()))?;
+    Ok(attachment("application/json", &format!("{}-plan.json", context.station.code), text))
+}
+
+#[derive(Deserialize)]
+struct Import {
+    #[serde(default)]
+    json: String,
+}
+
+async fn import(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    form: CheckedForm<Import>,
+) -> Result<HttpResponse, Problem> {
+    let json = form.0.json;
+    match serde_json::from_str::<Draft>(&json) {
+        Err(e) => {
+            let error = format!("This is no plan: {e}. Nothing was taken; correct it here and send it again.");
+            show(&app, &session, *id, json, Some(error)).await
+        }
+        Ok(draft) => {
+            let mut context = Context::load(&app.store, *id).await?;
+            context.keep(&app, &session, draft, "taken in from JSON").await?;
+            say(&session, "The plan is taken in as a new version. The earlier ones are still here.")?;
+            Ok(see_other(&format!("/stations/{}/plan/versions", *id)))
+        }
+    }
+}
+
+#[derive(Deserialize)]
+struct Nothing {}
+
+async fn restore(
+    app: web::Data<App>,
+    session: Session,
+    path: web::Path<(i64, i64)>,
+    _form: CheckedForm<Nothing>,
+) -> Result<HttpResponse, Problem> {
+    let (id, version) = path.into_inner();
+    let old = app.store.plan_versions(id).await?.into_iter().find(|v| v.version == version);
+    let old = old.ok_or(Problem::NotFound("version of this plan"))?;
+    let draft: Draft = serde_json::from_str(&old.body).map_err(|e| Problem::Internal(e.to_string()))?;
+    let mut context = Context::load(&app.store, id).await?;
+    context.keep(&app, &session, draft, &format!("back to version {version}")).await?;
+    say(&session, &format!("Version {version} is the plan again, as a new version."))?;
+    Ok(see_other(&format!("/stations/{id}/plan/versions")))
+}
