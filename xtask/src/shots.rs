@@ -18,13 +18,18 @@ impl Drop for Demo {
 }
 
 /// A view: file name, address, and a script that brings it into the state to be shown.
-const VIEWS: [(&str, &str, &str); 6] = [
+const VIEWS: [(&str, &str, &str); 11] = [
     ("study", "/studies/1", ""),
     ("station", "/stations/1", ""),
     ("station-both", "/stations/1?show=both&from=1780272000&to=1783000000", ""),
     ("calibration", "/bench/4", ""),
     ("review", "/stations/1/review", "document.querySelectorAll('.item')[1].click()"),
     ("export", "/stations/1/export", ""),
+    ("plan-depths", "/stations/1/plan/depths", ""),
+    ("plan-hole", "/stations/3/plan/hole", ""),
+    ("plan-wiring", "/stations/4/plan/wiring", ""),
+    ("plan-budgets", "/stations/2/plan/budgets", ""),
+    ("field-sheet", "/stations/3/plan/sheet", ""),
 ];
 
 /// Takes every picture anew.

@@ -164,6 +164,14 @@ impl Browser {
         self.client.find(Locator::Css(css)).await?.send_keys(keys).await
     }
 
+    /// Types keys where the focus is: nothing is clicked before.
+    ///
+    /// # Errors
+    /// If the browser is gone.
+    pub async fn type_keys(&self, keys: &str) -> Result<(), CmdError> {
+        self.client.active_element().await?.send_keys(keys).await
+    }
+
     /// Runs a script in the page and returns its value.
     ///
     /// # Errors

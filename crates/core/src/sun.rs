@@ -33,8 +33,7 @@ fn declination_and_equation(julian_day: f64) -> (f64, f64) {
         + (3.0 * anomaly).sin() * 0.000_289;
     let node = (125.04 - 1934.136 * t).to_radians();
     let apparent = (longitude + centre - 0.005_69 - 0.004_78 * node.sin()).to_radians();
-    let mean_tilt =
-        23.0 + (26.0 + (21.448 - t * (46.815 + t * (0.000_59 - t * 0.001_813))) / 60.0) / 60.0;
+    let mean_tilt = 23.0 + (26.0 + (21.448 - t * (46.815 + t * (0.000_59 - t * 0.001_813))) / 60.0) / 60.0;
     let tilt = (mean_tilt + 0.002_56 * node.cos()).to_radians();
     let declination = (tilt.sin() * apparent.sin()).asin();
     let y = (tilt / 2.0).tan().powi(2);

@@ -1,8 +1,8 @@
 //! A calendar as iCalendar (RFC 5545): whole days, repeated by rule, the same bytes for the same plan.
 
+use chrono::{DateTime, NaiveDate, Utc};
 use ebrel_core::planning::Entry;
 use ebrel_core::units::UnixSeconds;
-use chrono::{DateTime, NaiveDate, Utc};
 use icalendar::{Calendar, Component, Event, EventLike};
 
 fn moment(t: UnixSeconds) -> DateTime<Utc> {
@@ -42,16 +42,31 @@ mod tests {
 
     fn entry(code: &str, from: i64, what: &str, repeats: Option<(i64, u32)>) -> Entry {
         let (from, until) = (UnixSeconds(from), UnixSeconds(from + 86_400));
-        Entry { code: code.into(), from, until, what: what.into(), why: "commas, semicolons; and\nlines".into(), repeats }
+        Entry {
+            code: code.into(),
+            from,
+            until,
+            what: what.into(),
+            why: "commas, semicolons; and\nlines".into(),
+            repeats,
+        }
     }
 
     #[test]
     fn a_parser_reads_back_what_was_written() {
         let long = "Ride edge: ".to_owned() + &"a very long summary, ".repeat(12);
-        let entries = [entry("install", 1_772_323_200, &long, None), entry("visit", 1_774_742_400, "Visit", Some((28, 13)))];
+        let entries =
+            [entry("install", 1_772_323_200, &long, None), entry("visit", 1_774_742_400, "Visit", Some((28, 13)))];
         let text = write("Ostrelle Wood, Ride edge", "ride", &entries, UnixSeconds(1_772_000_000));
-        assert_eq!(text, write("Ostrelle Wood, Ride edge", "ride", &entries, UnixSeconds(1_772_000_000)), "the same bytes");
-        assert!(text.lines().all(|l| l.len() <= 75) && text.contains("\r\n"), "lines are folded and end as the RFC has it");
+        assert_eq!(
+            text,
+            write("Ostrelle Wood, Ride edge", "ride", &entries, UnixSeconds(1_772_000_000)),
+            "the same bytes"
+        );
+        assert!(
+            text.lines().all(|l| l.len() <= 75) && text.contains("\r\n"),
+            "lines are folded and end as the RFC has it"
+        );
         let unfolded = unfold(&text);
         let read = read_calendar(&unfolded).unwrap();
         let property = |i: usize, name: &str| read.components[i].find_prop(name).unwrap().val.to_string();

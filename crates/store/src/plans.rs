@@ -154,7 +154,9 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn study_design(&self, study: i64) -> Result<Option<String>, StoreError> {
-        Ok(sqlx::query_scalar!("SELECT body FROM study_design WHERE study_id = ?", study).fetch_optional(&self.pool).await?)
+        Ok(sqlx::query_scalar!("SELECT body FROM study_design WHERE study_id = ?", study)
+            .fetch_optional(&self.pool)
+            .await?)
     }
 
     /// Keeps the design of a study, and its question.

@@ -24,7 +24,9 @@ pub enum HoleError {
     #[error("a hole at {0}° from the vertical never reaches that depth: give an angle below 85°")]
     TooFlat(f64),
     /// The centre would lie ahead of a hole of no length.
-    #[error("the probe reaches {0:.1} cm ahead of the hole's bottom, further than the depth asks: push it in from the surface")]
+    #[error(
+        "the probe reaches {0:.1} cm ahead of the hole's bottom, further than the depth asks: push it in from the surface"
+    )]
     NoHole(f64),
 }
 
@@ -80,9 +82,7 @@ pub fn pipe_marks(along_cm: &[f64], offset_cm: f64, standoff_cm: f64, pipe_cm: f
         .iter()
         .map(|along| {
             let mark = along - offset_cm + standoff_cm;
-            (0.0..=pipe_cm)
-                .contains(&mark)
-                .then(|| PipeMark { from_bottom_cm: mark, from_top_cm: pipe_cm - mark })
+            (0.0..=pipe_cm).contains(&mark).then_some(PipeMark { from_bottom_cm: mark, from_top_cm: pipe_cm - mark })
         })
         .collect()
 }
@@ -112,7 +112,7 @@ mod tests {
         let h = angled_hole(40.0, 0.0, 0.0, 0.0).unwrap();
         assert_eq!((h.length_cm, h.offset_cm), (40.0, 0.0));
         assert_eq!(angled_hole(40.0, 90.0, 0.0, 0.0), Err(HoleError::TooFlat(90.0)));
-        assert_eq!(angled_hole(40.0, f64::NAN, 0.0, 0.0).unwrap_err().to_string().contains("never reaches"), true);
+        assert!(angled_hole(40.0, f64::NAN, 0.0, 0.0).unwrap_err().to_string().contains("never reaches"));
         assert!(matches!(angled_hole(3.0, 0.0, 5.0, 0.0), Err(HoleError::NoHole(_))));
     }
 

@@ -8,6 +8,4 @@ mod volume;
 
 pub use cable::{CableRun, CableSum, cable_sum};
 pub use hole::{AngledHole, HoleError, PipeMark, angled_hole, pipe_marks};
-pub use volume::{
-    Attitude, SensingVolume, ellipsoid_overlap, overlap_fraction, share_above_surface, sphere_overlap,
-};
+pub use volume::{Attitude, SensingVolume, ellipsoid_overlap, overlap_fraction, share_above_surface, sphere_overlap};

@@ -55,7 +55,13 @@ impl SensingVolume {
     /// Half of its extent along a direction (a unit vector), cm: √Σ(sᵢ (aᵢ·d))², the ellipsoid's support function.
     #[must_use]
     pub fn reach(&self, direction: [f64; 3]) -> f64 {
-        self.attitude.axes().iter().zip(self.semi).map(|(axis, s)| (s * dot(*axis, direction)).powi(2)).sum::<f64>().sqrt()
+        self.attitude
+            .axes()
+            .iter()
+            .zip(self.semi)
+            .map(|(axis, s)| (s * dot(*axis, direction)).powi(2))
+            .sum::<f64>()
+            .sqrt()
     }
 
     /// Depths of its top and bottom, cm below the surface.

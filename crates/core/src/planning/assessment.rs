@@ -111,12 +111,12 @@ impl Assessment {
         let holes = self.dig.holes.len();
         let deepest = self.dig.holes.iter().map(|h| h.bottom_cm).fold(0.0, f64::max);
         format!(
-            "{probes} {} at {} cm, {}{}, {} cm deep.",
+            "{probes} {} at {} cm, {}{}{}.",
             if probes == 1 { "probe" } else { "probes" },
             words.join(", "),
             if holes > 1 { format!("{holes} holes: ") } else { String::new() },
             self.plan.method.name(),
-            tidy((deepest * 10.0).round() / 10.0)
+            if holes > 0 { format!(", {} cm deep", tidy((deepest * 10.0).round() / 10.0)) } else { String::new() }
         )
     }
 

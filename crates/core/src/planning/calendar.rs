@@ -51,7 +51,8 @@ pub fn settling(plan: &Plan) -> (i64, &'static str) {
 #[must_use]
 pub fn read_day(text: &str) -> Option<UnixSeconds> {
     let mut parts = text.trim().splitn(3, '-');
-    let (y, m, d) = (parts.next()?.parse::<i64>().ok()?, parts.next()?.parse::<i64>().ok()?, parts.next()?.parse::<i64>().ok()?);
+    let (y, m, d) =
+        (parts.next()?.parse::<i64>().ok()?, parts.next()?.parse::<i64>().ok()?, parts.next()?.parse::<i64>().ok()?);
     let leap = (y % 4 == 0 && y % 100 != 0) || y % 400 == 0;
     let length = [31, if leap { 29 } else { 28 }, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31];
     let days = *length.get(usize::try_from(m - 1).ok()?)?;
@@ -73,14 +74,25 @@ pub fn calendar(draft: &Draft, plan: &Plan, energy: &Energy, remarks: &mut Vec<R
     let mut day = |typed: &Typed, at: &str| {
         let read = read_day(typed);
         if read.is_none() && !typed.is_blank() {
-            remarks.push(Remark::new(Step::Kit, Weight::Stop, at, format!("“{}” is no date: write it like 2026-03-14.", &**typed)));
+            remarks.push(Remark::new(
+                Step::Kit,
+                Weight::Stop,
+                at,
+                format!("“{}” is no date: write it like 2026-03-14.", &**typed),
+            ));
         }
         read
     };
-    let (install, retrieve, machines) = (day(&draft.install, "install"), day(&draft.retrieve, "retrieve"), day(&draft.machines_on, "machines_on"));
+    let (install, retrieve, machines) =
+        (day(&draft.install, "install"), day(&draft.retrieve, "retrieve"), day(&draft.machines_on, "machines_on"));
     let Some(install) = install else {
         if draft.install.is_blank() {
-            remarks.push(Remark::new(Step::Kit, Weight::Note, "install", "Give the day of installation, and the rest of the calendar follows."));
+            remarks.push(Remark::new(
+                Step::Kit,
+                Weight::Note,
+                "install",
+                "Give the day of installation, and the rest of the calendar follows.",
+            ));
         }
         return Vec::new();
     };
@@ -88,11 +100,17 @@ pub fn calendar(draft: &Draft, plan: &Plan, energy: &Energy, remarks: &mut Vec<R
     let end = retrieve.unwrap_or(install + days((plan.setting.months * 30.44).round() as i64));
     let mut order = |later: UnixSeconds, at: &str, what: &str| {
         if later <= install {
-            remarks.push(Remark::new(Step::Kit, Weight::Stop, at, format!("{what} comes before the installation: put the dates in order.")));
+            remarks.push(Remark::new(
+                Step::Kit,
+                Weight::Stop,
+                at,
+                format!("{what} comes before the installation: put the dates in order."),
+            ));
         }
         later > install
     };
-    let in_order = order(end, "retrieve", "Retrieval") & machines.is_none_or(|m| order(m, "machines_on", "The machines' day"));
+    let in_order =
+        order(end, "retrieve", "Retrieval") & machines.is_none_or(|m| order(m, "machines_on", "The machines' day"));
     if !in_order {
         return Vec::new();
     }
@@ -106,33 +124,124 @@ pub fn calendar(draft: &Draft, plan: &Plan, energy: &Energy, remarks: &mut Vec<R
     };
     let station = &plan.setting.station;
     let mut entries = vec![
-        entry("order", install - days(56), 1, format!("{station}: order probes, cable and spares"), "eight weeks for delivery"),
-        entry("calibrate", install - days(28), 5, format!("{station}: acceptance and calibration on the bench"), "oven and packing take a week"),
-        entry("services", install - days(10), 1, format!("{station}: have buried services located, ask the owner"), "before any hole"),
-        entry("pack", install - days(1), 1, format!("{station}: load the program, write a test record, pack by the list"), "the evening before"),
+        entry(
+            "order",
+            install - days(56),
+            1,
+            format!("{station}: order probes, cable and spares"),
+            "eight weeks for delivery",
+        ),
+        entry(
+            "calibrate",
+            install - days(28),
+            5,
+            format!("{station}: acceptance and calibration on the bench"),
+            "oven and packing take a week",
+        ),
+        entry(
+            "services",
+            install - days(10),
+            1,
+            format!("{station}: have buried services located, ask the owner"),
+            "before any hole",
+        ),
+        entry(
+            "pack",
+            install - days(1),
+            1,
+            format!("{station}: load the program, write a test record, pack by the list"),
+            "the evening before",
+        ),
         entry("install", install, 1, format!("{station}: install"), "deepest probe first"),
     ];
     if plan.buried().any(|(_, p)| p.model.is_block()) {
         let from = install - days(SOAK_CYCLES * SOAK_CYCLE_DAYS + 1);
         let cycles = SOAK_CYCLES * SOAK_CYCLE_DAYS;
-        entries.push(entry("soak", from, cycles, format!("{station}: soak blocks overnight, dry, {SOAK_CYCLES} times"), "they go in wet"));
+        entries.push(entry(
+            "soak",
+            from,
+            cycles,
+            format!("{station}: soak blocks overnight, dry, {SOAK_CYCLES} times"),
+            "they go in wet",
+        ));
     }
     let (settle, why) = settling(plan);
-    entries.push(entry("settling", install + days(1), settle, format!("{station}: settling; readings are kept and marked"), why));
-    entries.push(entry("start", install + days(1 + settle), 1, format!("{station}: declare the official start"), "with its reason and starting conditions"));
+    entries.push(entry(
+        "settling",
+        install + days(1),
+        settle,
+        format!("{station}: settling; readings are kept and marked"),
+        why,
+    ));
+    entries.push(entry(
+        "start",
+        install + days(1 + settle),
+        1,
+        format!("{station}: declare the official start"),
+        "with its reason and starting conditions",
+    ));
     let every = plan.get(Figure::VisitEvery).round().max(1.0) as i64;
-    repeated(&mut entries, entry("visit", install + days(every), 1, format!("{station}: visit"), "last record, clock, battery, enclosure, cables, reference reading"), every, end);
+    repeated(
+        &mut entries,
+        entry(
+            "visit",
+            install + days(every),
+            1,
+            format!("{station}: visit"),
+            "last record, clock, battery, enclosure, cables, reference reading",
+        ),
+        every,
+        end,
+    );
     let holds = if energy.solar.is_some() { None } else { energy.battery_days };
     if let Some(battery) = holds.map(|d| (d * 0.8).floor() as i64).filter(|d| *d >= 1) {
-        repeated(&mut entries, entry("battery", install + days(battery), 1, format!("{station}: change the battery"), "at four fifths of its life"), battery, end);
+        repeated(
+            &mut entries,
+            entry(
+                "battery",
+                install + days(battery),
+                1,
+                format!("{station}: change the battery"),
+                "at four fifths of its life",
+            ),
+            battery,
+            end,
+        );
     }
     let again = (plan.get(Figure::Recalibration) * 30.44).round() as i64;
-    repeated(&mut entries, entry("recalibrate", install + days(again), 5, format!("{station}: check the calibration"), "cores beside the probes, or on the bench"), again, end);
+    repeated(
+        &mut entries,
+        entry(
+            "recalibrate",
+            install + days(again),
+            5,
+            format!("{station}: check the calibration"),
+            "cores beside the probes, or on the bench",
+        ),
+        again,
+        end,
+    );
     if let Some(machines) = machines {
-        let why = if plan.stay == Stay::Seasonal { "and back in afterwards, with a new settling period" } else { "cables and posts out of their way" };
-        entries.push(entry("machines", machines - days(BEFORE_MACHINES_DAYS), 1, format!("{station}: clear the way for machines"), why));
+        let why = if plan.stay == Stay::Seasonal {
+            "and back in afterwards, with a new settling period"
+        } else {
+            "cables and posts out of their way"
+        };
+        entries.push(entry(
+            "machines",
+            machines - days(BEFORE_MACHINES_DAYS),
+            1,
+            format!("{station}: clear the way for machines"),
+            why,
+        ));
     }
-    entries.push(entry("retrieve", end, 1, format!("{station}: retrieve"), "dig beside each cable and follow it; never pull"));
+    entries.push(entry(
+        "retrieve",
+        end,
+        1,
+        format!("{station}: retrieve"),
+        "dig beside each cable and follow it; never pull",
+    ));
     entries.sort_by_key(|e| e.from);
     entries
 }

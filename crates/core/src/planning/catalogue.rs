@@ -45,8 +45,7 @@ impl Signal {
     /// Whether a port of this kind can read `probe`.
     #[must_use]
     pub fn reads(self, probe: Self) -> bool {
-        self == probe
-            || matches!((self, probe), (Self::Differential, Self::SingleEnded) | (Self::Pulse, Self::Switch))
+        self == probe || matches!((self, probe), (Self::Differential, Self::SingleEnded) | (Self::Pulse, Self::Switch))
     }
 }
 

@@ -49,7 +49,11 @@ pub fn offers(layers: &[Layer], roots_cm: f64) -> Vec<Offer> {
     let lower = to_five(roots_cm * 0.75).max(upper + 5.0);
     let mut rooting = vec![at(upper, "upper root zone"), at(lower, "lower root zone")];
     let below = to_five(roots_cm + 10.0).max(lower + 5.0);
-    rooting.push(OfferedDepth { depth_cm: below, why: "sentinel: if it wets, water is lost downwards".into(), sentinel: true });
+    rooting.push(OfferedDepth {
+        depth_cm: below,
+        why: "sentinel: if it wets, water is lost downwards".into(),
+        sentinel: true,
+    });
     let horizons = (layers.iter().filter(|l| l.bottom_cm - l.top_cm >= THIN_HORIZON_CM))
         .map(|l| at(l.top_cm.midpoint(l.bottom_cm.min(l.top_cm + 60.0)).round(), &format!("middle of {}", l.name)))
         .collect();
@@ -65,10 +69,30 @@ pub fn offers(layers: &[Layer], roots_cm: f64) -> Vec<Offer> {
         Vec::new()
     };
     vec![
-        Offer { code: "rooting", school: "By roots", gives: "where the plant drinks, and whether water is lost below", depths: rooting },
-        Offer { code: "horizons", school: "By horizons", gives: "one probe in each kind of soil, none across a boundary", depths: horizons },
-        Offer { code: "standard", school: "Standard depths", gives: "records that compare with other networks", depths: standard },
-        Offer { code: "thirds", school: "Thirds", gives: "the whole of a deep root zone, evenly; for deep-rooted crops", depths: thirds },
+        Offer {
+            code: "rooting",
+            school: "By roots",
+            gives: "where the plant drinks, and whether water is lost below",
+            depths: rooting,
+        },
+        Offer {
+            code: "horizons",
+            school: "By horizons",
+            gives: "one probe in each kind of soil, none across a boundary",
+            depths: horizons,
+        },
+        Offer {
+            code: "standard",
+            school: "Standard depths",
+            gives: "records that compare with other networks",
+            depths: standard,
+        },
+        Offer {
+            code: "thirds",
+            school: "Thirds",
+            gives: "the whole of a deep root zone, evenly; for deep-rooted crops",
+            depths: thirds,
+        },
     ]
 }
 
@@ -87,20 +111,46 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
         if top < 0.0 {
             let air = share_above_surface(p.depth_cm, p.depth_cm - top) * 100.0;
             let least = tidy(((p.depth_cm - top) * 2.0).ceil() / 2.0);
-            say(Weight::Stop, format!("{air:.0} % of what it senses is air: so lying it reaches {} cm up. Go to {least} cm or deeper, or lay it flatter.", tidy(p.depth_cm - top)));
+            say(
+                Weight::Stop,
+                format!(
+                    "{air:.0} % of what it senses is air: so lying it reaches {} cm up. Go to {least} cm or deeper, or lay it flatter.",
+                    tidy(p.depth_cm - top)
+                ),
+            );
         }
         let crossed = plan.layers.iter().map(|l| l.bottom_cm).find(|b| top + ACROSS_CM < *b && *b < bottom - ACROSS_CM);
         if let Some(boundary) = crossed.filter(|b| plan.layers.last().is_some_and(|l| *b < l.bottom_cm)) {
-            say(Weight::Weak, format!("It senses {} to {} cm, across the boundary at {} cm: its reading mixes two soils.", tidy(top), tidy(bottom), tidy(boundary)));
+            say(
+                Weight::Weak,
+                format!(
+                    "It senses {} to {} cm, across the boundary at {} cm: its reading mixes two soils.",
+                    tidy(top),
+                    tidy(bottom),
+                    tidy(boundary)
+                ),
+            );
         }
         if let Some(last) = plan.layers.last().filter(|l| p.depth_cm > l.bottom_cm) {
-            say(Weight::Note, format!("The soil is described down to {} cm only: its pore space at {} cm is not known.", tidy(last.bottom_cm), tidy(p.depth_cm)));
+            say(
+                Weight::Note,
+                format!(
+                    "The soil is described down to {} cm only: its pore space at {} cm is not known.",
+                    tidy(last.bottom_cm),
+                    tidy(p.depth_cm)
+                ),
+            );
         }
     }
     between(plan, dig, &mut remarks);
     sentinel(plan, &mut remarks);
     if plan.buried().next().is_none() {
-        remarks.push(Remark::new(Step::Depths, Weight::Stop, "", "No probe has a depth yet: take a school's depths, or add one."));
+        remarks.push(Remark::new(
+            Step::Depths,
+            Weight::Stop,
+            "",
+            "No probe has a depth yet: take a school's depths, or add one.",
+        ));
     }
     remarks
 }
@@ -114,12 +164,24 @@ fn between(plan: &Plan, dig: &Dig, remarks: &mut Vec<Remark>) {
             let shared = overlap_fraction(va, vb);
             let gap = (a.depth_cm - b.depth_cm).abs();
             if shared > TOUCH {
-                let says = format!("{:.0} % of the smaller sensing volume of {} ({}) and {} ({}) is one and the same soil, {} cm apart. Part their depths or their holes.",
-                    shared * 100.0, a.label, a.place(), b.label, b.place(), tidy(distance(va.centre, vb.centre)));
+                let says = format!(
+                    "{:.0} % of the smaller sensing volume of {} ({}) and {} ({}) is one and the same soil, {} cm apart. Part their depths or their holes.",
+                    shared * 100.0,
+                    a.label,
+                    a.place(),
+                    b.label,
+                    b.place(),
+                    tidy(distance(va.centre, vb.centre))
+                );
                 remarks.push(Remark::new(Step::Depths, Weight::Weak, b.field("depth_cm"), says));
             } else if gap > 0.5 && gap < clearance && needs_tool && dig.same_hole(i, j) && dig.same_side(i, j) {
-                let says = format!("Only {} cm between {} and {} cm: the tool needs {}. Set one on the other side, or part them.",
-                    tidy(gap), tidy(a.depth_cm.min(b.depth_cm)), tidy(a.depth_cm.max(b.depth_cm)), tidy(clearance));
+                let says = format!(
+                    "Only {} cm between {} and {} cm: the tool needs {}. Set one on the other side, or part them.",
+                    tidy(gap),
+                    tidy(a.depth_cm.min(b.depth_cm)),
+                    tidy(a.depth_cm.max(b.depth_cm)),
+                    tidy(clearance)
+                );
                 remarks.push(Remark::new(Step::Depths, Weight::Weak, b.field("depth_cm"), says));
             }
             if gap <= 0.5 && a.model.principle == b.model.principle {
@@ -138,14 +200,21 @@ fn sentinel(plan: &Plan, remarks: &mut Vec<Remark>) {
     let roots = plan.get(Figure::Roots);
     for (_, p) in plan.buried().filter(|(_, p)| p.sentinel) {
         if p.span().0 < roots {
-            let says = format!("The sentinel senses from {} cm, but roots reach {} cm: it would see them drink. Go to {} cm.",
-                tidy(p.span().0), tidy(roots), tidy((roots + p.depth_cm - p.span().0).ceil()));
+            let says = format!(
+                "The sentinel senses from {} cm, but roots reach {} cm: it would see them drink. Go to {} cm.",
+                tidy(p.span().0),
+                tidy(roots),
+                tidy((roots + p.depth_cm - p.span().0).ceil())
+            );
             remarks.push(Remark::new(Step::Depths, Weight::Weak, p.field("depth_cm"), says));
         }
     }
     let deep_enough = plan.buried().any(|(_, p)| p.sentinel);
     if !deep_enough && plan.probes.iter().filter(|p| p.model.in_soil).count() >= 2 {
-        let says = format!("No sentinel below the roots ({} cm): water that drains past them goes unseen. Mark the deepest probe, if it is one.", tidy(roots));
+        let says = format!(
+            "No sentinel below the roots ({} cm): water that drains past them goes unseen. Mark the deepest probe, if it is one.",
+            tidy(roots)
+        );
         remarks.push(Remark::new(Step::Depths, Weight::Note, "", says));
     }
 }

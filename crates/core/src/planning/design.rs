@@ -90,8 +90,11 @@ impl DesignDraft {
                 "With fewer than three places to a treatment a difference may be the place's and not the treatment's: compare each place with itself, before and after, or add places.".into(),
             );
         }
-        let quantities: Vec<Quantity> =
-            ASKED.iter().map(|(q, _)| *q).filter(|q| self.quantities.get(q.code()).is_some_and(Typed::is_yes)).collect();
+        let quantities: Vec<Quantity> = ASKED
+            .iter()
+            .map(|(q, _)| *q)
+            .filter(|q| self.quantities.get(q.code()).is_some_and(Typed::is_yes))
+            .collect();
         let water = quantities.iter().any(|q| q.is_moisture());
         if water && !quantities.contains(&Quantity::Rain) {
             say(Weight::Note, String::new(), "Water without rain: no front can be told from a fault. One gauge serves all stations within a few hundred metres.".into());

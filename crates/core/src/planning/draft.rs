@@ -251,7 +251,10 @@ mod tests {
     #[test]
     fn numbers_are_numbers_in_json_and_text_stays_as_it_was_typed() {
         let json = |text: &str| serde_json::to_string(&Typed::from(text)).unwrap();
-        assert_eq!([json("12.5"), json("12,5"), json("-3"), json(""), json("NaN")], ["12.5", "\"12,5\"", "-3.0", "\"\"", "\"NaN\""]);
+        assert_eq!(
+            [json("12.5"), json("12,5"), json("-3"), json(""), json("NaN")],
+            ["12.5", "\"12,5\"", "-3.0", "\"\"", "\"NaN\""]
+        );
         let draft: Draft = serde_json::from_str(r#"{"figures": {"roots_cm": 60, "stones_pct": "few"}}"#).unwrap();
         assert_eq!((draft.figure("roots_cm"), draft.figure("stones_pct"), draft.figure("scan_s")), ("60", "few", ""));
     }

@@ -16,7 +16,20 @@ const LIGHT_BY_SUN: f64 = 0.50;
 /// MJ in a kWh.
 const MJ_PER_KWH: f64 = 3.6;
 /// Names of months.
-pub const MONTHS: [&str; 12] = ["January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"];
+pub const MONTHS: [&str; 12] = [
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+];
 
 /// A share of the mean current.
 #[derive(Debug, Clone, PartialEq)]
@@ -76,10 +89,9 @@ fn shares(plan: &Plan, radio: &Radio) -> Vec<Share> {
     let factor = plan.get(Figure::ProbesAwake);
     // What each phase adds on top of sleep.
     let over = |ma: f64, seconds: f64, period: f64| average_current(sleep, &[(ma, seconds)], period) - sleep;
-    let sensing: f64 = (plan.probes.iter())
-        .map(|p| over(p.model.supply_ma + awake, p.model.warm_up_s * factor, scan))
-        .sum::<f64>()
-        + over(awake, plan.logger.scan_s, scan);
+    let sensing: f64 =
+        (plan.probes.iter()).map(|p| over(p.model.supply_ma + awake, p.model.warm_up_s * factor, scan)).sum::<f64>()
+            + over(awake, plan.logger.scan_s, scan);
     let logging = plan.program.tables.iter().map(|t| over(awake, plan.logger.record_s, t.every_s)).sum();
     let mut shares = vec![
         Share { name: "asleep", mean_ma: sleep },
@@ -89,7 +101,10 @@ fn shares(plan: &Plan, radio: &Radio) -> Vec<Share> {
     if plan.logger.radio {
         let period = plan.get(Figure::SendEvery) * 60.0;
         let listen = over(awake, plan.get(Figure::ListenSeconds) * f64::from(radio.packets), period);
-        shares.push(Share { name: "radio", mean_ma: over(plan.get(Figure::RadioDraw), radio.air_ms / 1000.0, period) + listen });
+        shares.push(Share {
+            name: "radio",
+            mean_ma: over(plan.get(Figure::RadioDraw), radio.air_ms / 1000.0, period) + listen,
+        });
     }
     shares
 }
@@ -107,14 +122,28 @@ pub fn energy(plan: &Plan, radio: &Radio, remarks: &mut Vec<Remark>) -> Energy {
     let coldest_c = plan.get(Figure::YearMean) - plan.get(Figure::YearSwing);
     let usable_mah = plan.get(Figure::Battery) * plan.get(Figure::Usable) / 100.0 * derating(&COLD, coldest_c);
     let days = battery_days(usable_mah, mean_ma, loss(&plan.figures));
-    let mut energy = Energy { mean_ma, shares, usable_mah, coldest_c, battery_days: days, solar: None, year: Vec::new(), says: String::new(), holds: false };
+    let mut energy = Energy {
+        mean_ma,
+        shares,
+        usable_mah,
+        coldest_c,
+        battery_days: days,
+        solar: None,
+        year: Vec::new(),
+        says: String::new(),
+        holds: false,
+    };
     if usable_mah <= 0.0 {
         energy.says = "A battery of 0 mAh carries nothing: give the capacity printed on it.".into();
         energy.year = vec![0.0; 365];
         remarks.push(Remark::new(Step::Budgets, Weight::Stop, "figures.battery_mah", energy.says.clone()));
         return energy;
     }
-    if plan.get(Figure::Panel) > 0.0 { with_panel(plan, latitude, &mut energy) } else { alone(plan, radio, &mut energy) }
+    if plan.get(Figure::Panel) > 0.0 {
+        with_panel(plan, latitude, &mut energy)
+    } else {
+        alone(plan, radio, &mut energy)
+    }
     if !energy.holds {
         let at = if energy.solar.is_some() { "figures.panel_w" } else { "figures.battery_target_days" };
         remarks.push(Remark::new(Step::Budgets, Weight::Stop, at, energy.says.clone()));
@@ -153,7 +182,7 @@ fn alone(plan: &Plan, radio: &Radio, energy: &mut Energy) {
             } else {
                 energy.usable_mah - per_day * t
             };
-            (left / energy.usable_mah).max(0.0)
+            (left / energy.usable_mah).clamp(0.0, 1.0)
         })
         .collect();
     energy.holds = days >= target;
@@ -179,9 +208,14 @@ fn remedy(plan: &Plan, radio: &Radio, energy: &Energy, target: f64) -> String {
         battery_days(energy.usable_mah, mean, loss(&plan.figures)).unwrap_or(f64::INFINITY)
     };
     let scan = plan.program.scan_s;
-    let scans = [300.0, 900.0, 1800.0, 3600.0].into_iter().filter(|s| *s > scan).map(|s| (Figure::Scan, s, format!("a scan every {} instead of every {}", span(s), span(scan))));
+    let scans = [300.0, 900.0, 1800.0, 3600.0]
+        .into_iter()
+        .filter(|s| *s > scan)
+        .map(|s| (Figure::Scan, s, format!("a scan every {} instead of every {}", span(s), span(scan))));
     let send = plan.get(Figure::SendEvery);
-    let sends = [60.0, 180.0, 360.0, 1440.0].into_iter().filter(|m| *m > send && plan.logger.radio).map(|m| (Figure::SendEvery, m, format!("a packet every {} instead of every {}", span(m * 60.0), span(send * 60.0))));
+    let sends = [60.0, 180.0, 360.0, 1440.0].into_iter().filter(|m| *m > send && plan.logger.radio).map(|m| {
+        (Figure::SendEvery, m, format!("a packet every {} instead of every {}", span(m * 60.0), span(send * 60.0)))
+    });
     let mut best: Option<(f64, String)> = None;
     for (figure, value, words) in scans.chain(sends) {
         let days = days_at(figure, value);
@@ -193,7 +227,8 @@ fn remedy(plan: &Plan, radio: &Radio, energy: &Energy, target: f64) -> String {
         }
     }
     let needed = plan.get(Figure::Battery) * target / energy.battery_days.unwrap_or(target).max(0.1);
-    let longest = best.map(|(days, words)| format!(" Even {words} gives only {}.", long_span(days))).unwrap_or_default();
+    let longest =
+        best.map(|(days, words)| format!(" Even {words} gives only {}.", long_span(days))).unwrap_or_default();
     format!("{longest} About {} mAh, or a panel, would do.", tidy((needed / 100.0).ceil() * 100.0))
 }
 
@@ -212,7 +247,7 @@ fn with_panel(plan: &Plan, latitude: f64, energy: &mut Energy) {
     let dark_months = (1..=12).filter(|m| daylight(latitude, mid_month_day(*m)).hours <= 0.0).count();
     // The year begins in the month after the worst, so that its dark end is crossed with what was gathered.
     let run = solar_run((1..=730u16).map(|d| (income((d - 1) % 365 + 1), load_wh)), usable_wh, usable_wh);
-    energy.year = run.energy_wh[365..].iter().map(|e| e / usable_wh).collect();
+    energy.year = run.energy_wh[365..].iter().map(|e| (e / usable_wh).min(1.0)).collect();
     let empty_days = run.energy_wh[365..].iter().filter(|e| **e <= 0.0).count();
     let worst_hours = hours(mid_month_day(worst as u8 + 1));
     let needed_w = (worst_hours * efficiency > 1e-6).then(|| load_wh / (worst_hours * efficiency));
@@ -220,13 +255,35 @@ fn with_panel(plan: &Plan, latitude: f64, energy: &mut Energy) {
     let wanted = plan.get(Figure::Autonomy);
     let month = MONTHS[worst];
     energy.holds = empty_days == 0 && autonomy_days >= wanted && (income_wh[worst] >= load_wh || dark_months > 0);
-    let balance = format!("In {month}, the worst month, the panel gives {} Wh a day against {} Wh used", tidy(income_wh[worst]), tidy(load_wh));
+    let balance = format!(
+        "In {month}, the worst month, the panel gives {:.3} Wh a day against {load_wh:.3} Wh used",
+        income_wh[worst]
+    );
     energy.says = match (energy.holds, dark_months, needed_w) {
         (true, 0, _) => format!("{balance}; the battery alone carries {} days.", tidy(autonomy_days.floor())),
-        (true, n, _) => format!("The sun does not rise for {n} months: the battery carries the node through them, and the panel fills it again."),
-        (false, n, _) if n > 0 => format!("At {}° the sun does not rise in {month}: no panel helps then, and the battery is empty on {empty_days} days of the year. Take {} mAh, or let the node send more seldom.", tidy(latitude.abs()), tidy((load_wh * (f64::from(n as u32) + 1.0) * 30.44 / volts * 1000.0 / energy.usable_mah * plan.get(Figure::Battery) / 100.0).ceil() * 100.0)),
-        (false, _, Some(watts)) if income_wh[worst] < load_wh => format!("{balance}: it does not hold. A panel of {} W would.", tidy((watts * 1.2 * 10.0).ceil() / 10.0)),
-        (false, ..) => format!("{balance}, but the battery alone carries only {} days of the {} asked. About {} mAh would do.", tidy(autonomy_days.floor()), tidy(wanted), tidy((plan.get(Figure::Battery) * wanted / autonomy_days / 100.0).ceil() * 100.0)),
+        (true, n, _) => format!(
+            "The sun does not rise for {n} months: the battery carries the node through them, and the panel fills it again."
+        ),
+        (false, n, _) if n > 0 => format!(
+            "At {}° the sun does not rise in {month}: no panel helps then, and the battery is empty on {empty_days} days of the year. Take {} mAh, or let the node send more seldom.",
+            tidy(latitude.abs()),
+            tidy(
+                (load_wh * (f64::from(n as u32) + 1.0) * 30.44 / volts * 1000.0 / energy.usable_mah
+                    * plan.get(Figure::Battery)
+                    / 100.0)
+                    .ceil()
+                    * 100.0
+            )
+        ),
+        (false, _, Some(watts)) if income_wh[worst] < load_wh => {
+            format!("{balance}: it does not hold. A panel of {} W would.", tidy((watts * 1.2 * 10.0).ceil() / 10.0))
+        }
+        (false, ..) => format!(
+            "{balance}, but the battery alone carries only {} days of the {} asked. About {} mAh would do.",
+            tidy(autonomy_days.floor()),
+            tidy(wanted),
+            tidy((plan.get(Figure::Battery) * wanted / autonomy_days / 100.0).ceil() * 100.0)
+        ),
     };
     energy.solar = Some(Solar { income_wh, load_wh, worst, autonomy_days, dark_months, empty_days, needed_w });
 }

@@ -74,7 +74,11 @@ pub fn kit(plan: &Plan, dig: &Dig) -> Vec<Item> {
     add(Tools, "electric", "wire stripper, small screwdriver, multimeter".into());
     let conduit = (plan.get(Figure::ConduitDown) + plan.get(Figure::ConduitUp)) / 100.0 + plan.get(Figure::CableRun);
     if plan.method != Method::Buried {
-        add(Consumables, "conduit", format!("conduit, {} m, and two bends", tidy((conduit * 1.1 * 10.0).ceil() / 10.0)));
+        add(
+            Consumables,
+            "conduit",
+            format!("conduit, {} m, and two bends", tidy((conduit * 1.1 * 10.0).ceil() / 10.0)),
+        );
         add(Consumables, "post", "post, enclosure, gland plugs, dry bag".into());
     }
     let collar: f64 = dig.patches.iter().filter(|p| p.kind == super::digging::PatchKind::Bentonite).count() as f64;
@@ -107,7 +111,11 @@ fn digging_tools(plan: &Plan, dig: &Dig, add: &mut impl FnMut(Shelf, &str, Strin
         _ => add(
             Shelf::Tools,
             "auger",
-            format!("auger of {} cm, {} cm of reach and one extension; stop it at the mark", tidy(plan.get(Figure::HoleDiameter)), tidy(deepest.ceil())),
+            format!(
+                "auger of {} cm, {} cm of reach and one extension; stop it at the mark",
+                tidy(plan.get(Figure::HoleDiameter)),
+                tidy(deepest.ceil())
+            ),
         ),
     }
     match plan.method {
@@ -117,13 +125,18 @@ fn digging_tools(plan: &Plan, dig: &Dig, add: &mut impl FnMut(Shelf, &str, Strin
             add(Shelf::Tools, "pusher", format!("pushing pipe of {} cm, marked", tidy(plan.get(Figure::PusherPipe))));
         }
         Method::Pipe => {
-            let cuts: Vec<String> = dig.set.iter().filter_map(|s| s.pipe_cut_cm).map(|c| format!("{} cm", tidy(c))).collect();
+            let cuts: Vec<String> =
+                dig.set.iter().filter_map(|s| s.pipe_cut_cm).map(|c| format!("{} cm", tidy(c))).collect();
             add(Shelf::Tools, "pipes", format!("pipes cut to {}, deburred, end caps", cuts.join(", ")));
         }
         _ => {}
     }
     if plan.method == Method::Slanted {
-        add(Shelf::Tools, "guide", format!("angle guide set to {}° from the vertical", tidy(plan.get(Figure::HoleAngle))));
+        add(
+            Shelf::Tools,
+            "guide",
+            format!("angle guide set to {}° from the vertical", tidy(plan.get(Figure::HoleAngle))),
+        );
     }
 }
 
@@ -187,7 +200,11 @@ pub fn costs(plan: &Plan, wiring: &Wiring) -> Vec<Cost> {
     }
     let loggers = if wiring.plugged.is_empty() { 0.0 } else { 1.0 };
     costs.push(Cost { what: plan.logger.name.clone(), number: loggers, each: plan.logger.price });
-    let labour = Cost { what: "work to install, hours".into(), number: plan.get(Figure::Labour), each: plan.get(Figure::HourlyRate) };
+    let labour = Cost {
+        what: "work to install, hours".into(),
+        number: plan.get(Figure::Labour),
+        each: plan.get(Figure::HourlyRate),
+    };
     if labour.total() > 0.0 {
         costs.push(labour);
     }

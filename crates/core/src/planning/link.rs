@@ -90,7 +90,12 @@ pub fn radio(plan: &Plan, remarks: &mut Vec<Remark>) -> Radio {
     let bytes = often.map_or(0.0, |t| t.bytes() as f64 * (period_s / t.every_s).max(1.0)) as u32;
     let room = LARGEST_PACKET[step(spreading)].saturating_sub(overhead).max(1);
     let packets = bytes.div_ceil(room).max(1);
-    let sent = Packet { spreading: spreading as u32, bandwidth_hz: BANDWIDTH_HZ, payload_bytes: bytes.div_ceil(packets) + overhead, coding: 1 };
+    let sent = Packet {
+        spreading: spreading as u32,
+        bandwidth_hz: BANDWIDTH_HZ,
+        payload_bytes: bytes.div_ceil(packets) + overhead,
+        coding: 1,
+    };
     let air = time_on_air(sent);
     let limit = duty_cycle(air.total_ms, plan.get(Figure::DutyCycle) / 100.0);
     let buried = plan.method == Method::Buried;
@@ -136,21 +141,34 @@ fn verdict(plan: &Plan, radio: &mut Radio, per_hour: f64, remarks: &mut Vec<Rema
     let distance = tidy(plan.get(Figure::Distance));
     let margin = tidy((radio.margin_db * 10.0).round() / 10.0);
     if radio.margin_db < SAFE_MARGIN_DB {
-        let says = format!("The link has only {margin} dB over {distance} m; {SAFE_MARGIN_DB} are wanted. {}", stronger(plan, radio));
+        let says = format!(
+            "The link has only {margin} dB over {distance} m; {SAFE_MARGIN_DB} are wanted. {}",
+            stronger(plan, radio)
+        );
         stops.push(("figures.distance_m", says));
     }
     if per_hour > f64::from(radio.limit.per_hour) {
         let allowed = radio.limit.per_hour;
-        let says = format!("{} packets an hour are needed; the band allows {allowed}: send more seldom, record fewer values, or lower the spreading factor.", tidy(per_hour));
+        let says = format!(
+            "{} packets an hour are needed; the band allows {allowed}: send more seldom, record fewer values, or lower the spreading factor.",
+            tidy(per_hour)
+        );
         stops.push(("figures.send_every_min", says));
     }
     let outage = plan.get(Figure::Outage);
     if radio.stored_days < outage {
-        let says = format!("The node stores {} days; the gateway may be silent for {}.", tidy(radio.stored_days.floor()), tidy(outage));
+        let says = format!(
+            "The node stores {} days; the gateway may be silent for {}.",
+            tidy(radio.stored_days.floor()),
+            tidy(outage)
+        );
         stops.push(("figures.outage_days", says));
     }
     if let Some(theta) = radio.silent_above.filter(|_| radio.margin_db >= SAFE_MARGIN_DB) {
-        let says = format!("Above {} m³/m³ the soil swallows the signal: the node stores until it dries. Bury it shallower if that comes often.", tidy(theta));
+        let says = format!(
+            "Above {} m³/m³ the soil swallows the signal: the node stores until it dries. Bury it shallower if that comes often.",
+            tidy(theta)
+        );
         remarks.push(Remark::new(Step::Budgets, Weight::Weak, "figures.node_depth_cm", says));
     }
     radio.holds = stops.is_empty();
@@ -182,5 +200,8 @@ fn stronger(plan: &Plan, radio: &Radio) -> String {
         return "Bury the node shallower, lead its antenna up, or bring the gateway nearer.".into();
     }
     let reach = plan.get(Figure::Distance) * 10f64.powf((radio.margin_db + gain(12) - SAFE_MARGIN_DB) / 20.0);
-    format!("Even spreading factor 12 reaches {} m so: raise the antennas, or set a second gateway.", tidy(reach.floor()))
+    format!(
+        "Even spreading factor 12 reaches {} m so: raise the antennas, or set a second gateway.",
+        tidy(reach.floor())
+    )
 }

@@ -99,9 +99,12 @@ fn judge(method: Method, c: &Case) -> (f64, String) {
     let stony = c.stones > STONY_PCT;
     let deep = tidy(c.deepest);
     match method {
-        Method::Pit | Method::Recess if c.deepest > SHORING_CM - 8.0 => {
-            (0.0, format!("{deep} cm asks for a pit deeper than {SHORING_CM} cm: nobody enters one without shoring by a competent person"))
-        }
+        Method::Pit | Method::Recess if c.deepest > SHORING_CM - 8.0 => (
+            0.0,
+            format!(
+                "{deep} cm asks for a pit deeper than {SHORING_CM} cm: nobody enters one without shoring by a competent person"
+            ),
+        ),
         Method::Pit | Method::Recess => {
             let mut score = 0.55 + 0.04 * c.depths.min(4) as f64 + if stony { 0.15 } else { 0.0 };
             let mut why = format!("{} depths in one face, and the horizons are seen", c.depths);
@@ -126,11 +129,17 @@ fn judge(method: Method, c: &Case) -> (f64, String) {
             (0.3, "the lever tool bends prongs in stony or hard soil".into())
         }
         Method::SideWall if c.deepest > 150.0 => (0.2, format!("{deep} cm is beyond the reach of a lever tool")),
-        Method::SideWall if c.shallowest < 8.0 => {
-            (0.6, format!("several depths in one narrow hole, but the one at {} cm lies in loosened soil near its mouth", tidy(c.shallowest)))
-        }
+        Method::SideWall if c.shallowest < 8.0 => (
+            0.6,
+            format!(
+                "several depths in one narrow hole, but the one at {} cm lies in loosened soil near its mouth",
+                tidy(c.shallowest)
+            ),
+        ),
         Method::SideWall => (0.76, format!("{} depths in one narrow hole, the soil around it undisturbed", c.depths)),
-        Method::Straight if stony => (0.25, format!("blind, and {} % stones: a bent prong is not seen", tidy(c.stones))),
+        Method::Straight if stony => {
+            (0.25, format!("blind, and {} % stones: a bent prong is not seen", tidy(c.stones)))
+        }
         Method::Straight if c.depths > 2 => (0.45, format!("{} holes, one for each depth", c.depths)),
         Method::Straight => (0.62, "one hole for one depth, quickly done; a reading must prove the contact".into()),
         Method::Slanted if stony => (0.25, "a longer hole through stones".into()),
@@ -138,11 +147,15 @@ fn judge(method: Method, c: &Case) -> (f64, String) {
             let score = if c.depths > 3 { 0.4 } else { 0.6 };
             (score, format!("no water runs down to the probe; {} longer holes", c.depths))
         }
-        Method::Surface if c.deepest > SURFACE_CM => (0.0, format!("reaches about 10 cm, and the deepest probe lies at {deep} cm")),
+        Method::Surface if c.deepest > SURFACE_CM => {
+            (0.0, format!("reaches about 10 cm, and the deepest probe lies at {deep} cm"))
+        }
         Method::Surface => (0.8, format!("{deep} cm is within a hand's push: no hole at all")),
         Method::ShortTrench if c.deepest > 40.0 || c.depths > 2 => (0.15, "made for one rod probe near 20 cm".into()),
         Method::ShortTrench => (0.58, format!("a slanted rod at {deep} cm with little digging")),
-        Method::Slurry if !c.blocks => (0.1, "slurry seats blocks; around prongs it makes soil with other pores".into()),
+        Method::Slurry if !c.blocks => {
+            (0.1, "slurry seats blocks; around prongs it makes soil with other pores".into())
+        }
         Method::Slurry if c.other => (0.5, "right for the blocks; the other probes want undisturbed soil".into()),
         Method::Slurry => (0.82, "blocks need full contact all round: slurry of their own soil gives it".into()),
         Method::Pipe if c.seasonal => (0.85, "comes out with the pipe each season".into()),
@@ -199,7 +212,10 @@ pub fn disagreements(plan: &Plan) -> Vec<Disagreement> {
             because: if plan.method == Method::Slurry {
                 "a slurry is a repacked seat by its nature; it settles longer, and comparisons show the mark".into()
             } else if gaps {
-                format!("in hard or stony soil ({} % stones) pushing leaves gaps; the placement is marked and settles longer", tidy(stones))
+                format!(
+                    "in hard or stony soil ({} % stones) pushing leaves gaps; the placement is marked and settles longer",
+                    tidy(stones)
+                )
             } else {
                 "repacked soil has other pores than its surroundings".into()
             },
@@ -227,7 +243,10 @@ pub fn disagreements(plan: &Plan) -> Vec<Disagreement> {
             ],
             prefers: if plan.method.shares_hole() { Fill::AfterEach.code() } else { Fill::AtEnd.code() },
             because: if plan.method.shares_hole() {
-                format!("the deepest is covered before the next goes in; the tool keeps its {} cm", tidy(plan.get(Figure::ToolClearance)))
+                format!(
+                    "the deepest is covered before the next goes in; the tool keeps its {} cm",
+                    tidy(plan.get(Figure::ToolClearance))
+                )
             } else {
                 "each hole has one probe: read all, then fill all".into()
             },
@@ -242,22 +261,63 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
     let mut say = |weight, at: &str, says: String| remarks.push(Remark::new(Step::Hole, weight, at, says));
     if let Some(fit) = fits(plan).into_iter().find(|f| f.method == plan.method) {
         match fit.suits {
-            Suits::No => say(Weight::Stop, "choices.method", format!("A {} does not work here: {}.", fit.method.name(), fit.because)),
-            Suits::Poorly => say(Weight::Weak, "choices.method", format!("A {} fits poorly: {}.", fit.method.name(), fit.because)),
+            Suits::No => say(
+                Weight::Stop,
+                "choices.method",
+                format!("A {} does not work here: {}.", fit.method.name(), fit.because),
+            ),
+            Suits::Poorly => {
+                say(Weight::Weak, "choices.method", format!("A {} fits poorly: {}.", fit.method.name(), fit.because))
+            }
             Suits::Well => {}
         }
     }
     if plan.method == Method::Slanted && plan.get(Figure::HoleAngle) < 15.0 {
         let angle = tidy(plan.get(Figure::HoleAngle));
-        say(Weight::Weak, "figures.hole_angle_deg", format!("{angle}° is nearly a straight hole: water runs down it. 30 to 60° sheds it."));
+        say(
+            Weight::Weak,
+            "figures.hole_angle_deg",
+            format!("{angle}° is nearly a straight hole: water runs down it. 30 to 60° sheds it."),
+        );
     }
     let from_above = matches!(plan.method, Method::Straight | Method::Slurry | Method::Pipe);
     for (_, p) in plan.buried().filter(|(_, p)| from_above && p.attitude.from_vertical_deg() > 45.0) {
-        say(Weight::Stop, &p.field("lies"), format!("{} is set from above and stands upright there: a level probe needs a pit or a side wall.", p.label));
+        say(
+            Weight::Stop,
+            &p.field("lies"),
+            format!(
+                "{} is set from above and stands upright there: a level probe needs a pit or a side wall.",
+                p.label
+            ),
+        );
+    }
+    if plan.method == Method::SideWall {
+        // The collar begins under the sod.
+        let sealed = 2.0 + plan.get(Figure::Collar);
+        let top = plan.buried().map(|(_, p)| p.span().0).fold(f64::INFINITY, f64::min);
+        if top < sealed && plan.get(Figure::Collar) > 0.0 {
+            let room = tidy((top - 2.0).max(0.0).floor());
+            say(
+                Weight::Weak,
+                "figures.collar_cm",
+                format!(
+                    "The bentonite reaches {} cm down, into soil that is sensed from {} cm: {room} cm of it would leave that soil alone.",
+                    tidy(sealed),
+                    tidy(top)
+                ),
+            );
+        }
     }
     let deepest = dig.holes.iter().map(|h| h.bottom_cm).fold(0.0, f64::max);
     if let Some(last) = plan.layers.last().filter(|l| l.bottom_cm < deepest - 0.5) {
-        say(Weight::Note, "", format!("The hole goes to {} cm, the soil is described to {} cm: what comes from below has no mass here.", tidy(deepest), tidy(last.bottom_cm)));
+        say(
+            Weight::Note,
+            "",
+            format!(
+                "The hole goes to {deepest:.0} cm, the soil is described to {} cm: what comes from below has no mass here.",
+                tidy(last.bottom_cm)
+            ),
+        );
     }
     if plan.layers.iter().any(|l| l.density.is_none()) || plan.layers.is_empty() {
         say(Weight::Note, "", "Without a bulk density for each horizon the masses to put back are not known: take a core per horizon from the first hole.".into());

@@ -101,7 +101,10 @@ fn by_hand(plan: &Plan, probe: &PlannedProbe, name: &str, ports: &[Option<Port>]
         ));
     }
     if let Some(other) = (0..ports.len()).find(|i| !free(port, &ports[*i..=*i])) {
-        return Err(format!("{} is at port {} already: one probe to an analog or pulse port.", plan.probes[other].label, port.name));
+        return Err(format!(
+            "{} is at port {} already: one probe to an analog or pulse port.",
+            plan.probes[other].label, port.name
+        ));
     }
     Ok(port.clone())
 }
@@ -120,7 +123,11 @@ fn exhausted(plan: &Plan, probe: &PlannedProbe) -> String {
     if ports == 0 {
         format!("{} has no port for {}: choose another logger or another probe.", plan.logger.name, signal.words())
     } else {
-        format!("No port is left: {wanted} probes are {}, and {} has {ports} that read them. Take a second node or bus probes.", signal.words(), plan.logger.name)
+        format!(
+            "No port is left: {wanted} probes are {}, and {} has {ports} that read them. Take a second node or bus probes.",
+            signal.words(),
+            plan.logger.name
+        )
     }
 }
 
@@ -132,7 +139,9 @@ fn addresses(plan: &Plan, plugged: &mut [Plugged], remarks: &mut Vec<Remark>) {
         let port = plugged[i].port.as_ref().map(|p| p.name.clone());
         let taken = |address: &str, plugged: &[Plugged]| {
             bus.iter().copied().find(|j| {
-                *j != i && plugged[*j].port.as_ref().map(|p| &p.name) == port.as_ref() && plugged[*j].address.as_deref() == Some(address)
+                *j != i
+                    && plugged[*j].port.as_ref().map(|p| &p.name) == port.as_ref()
+                    && plugged[*j].address.as_deref() == Some(address)
             })
         };
         let factory = probe.model.address.clone();
@@ -145,7 +154,8 @@ fn addresses(plan: &Plan, plugged: &mut [Plugged], remarks: &mut Vec<Remark>) {
         match taken(&wanted, plugged) {
             None => plugged[i].address = Some(wanted),
             Some(other) => {
-                let next = ADDRESSES.chars().map(String::from).find(|a| taken(a, plugged).is_none()).unwrap_or_default();
+                let next =
+                    ADDRESSES.chars().map(String::from).find(|a| taken(a, plugged).is_none()).unwrap_or_default();
                 let by_hand = probe.address.is_some();
                 let says = format!(
                     "{} and {} both answer to address {wanted} on port {}: neither would be read. {} {next}, and set it on the bench, alone on the bus.",
@@ -174,32 +184,77 @@ fn supply(plan: &Plan, wiring: &mut Wiring, remarks: &mut Vec<Remark>) {
     let limit = plan.logger.switched_ma;
     let mut say = |weight, at: String, says: String| remarks.push(Remark::new(Step::Wiring, weight, at, says));
     if wiring.alone_ma > limit {
-        say(Weight::Stop, String::new(), format!("One probe alone draws {} mA; the switched supply gives {} mA. Power it from the battery through a relay, or take another logger.", tidy(wiring.alone_ma), tidy(limit)));
+        say(
+            Weight::Stop,
+            String::new(),
+            format!(
+                "One probe alone draws {} mA; the switched supply gives {} mA. Power it from the battery through a relay, or take another logger.",
+                tidy(wiring.alone_ma),
+                tidy(limit)
+            ),
+        );
     } else if wiring.together_ma > limit {
         wiring.in_turn = true;
-        say(Weight::Weak, String::new(), format!("Together the probes draw {} mA, more than the {} mA of the switched supply: power them one after the other.", tidy(wiring.together_ma), tidy(limit)));
+        say(
+            Weight::Weak,
+            String::new(),
+            format!(
+                "Together the probes draw {} mA, more than the {} mA of the switched supply: power them one after the other.",
+                tidy(wiring.together_ma),
+                tidy(limit)
+            ),
+        );
     }
-    for p in &plan.probes {
+    let with_port = wiring.plugged.iter().filter(|p| p.port.is_some()).map(|p| &plan.probes[p.probe]);
+    for p in with_port {
         let volts = p.model.supply_v;
         if volts > 0.0 && !plan.logger.supplies_v.iter().any(|v| (v - volts).abs() < 0.05) {
             let has: Vec<String> = plan.logger.supplies_v.iter().map(|v| tidy(*v)).collect();
-            say(Weight::Stop, p.field("port"), format!("{} wants {} V; {} gives {} V. Choose another logger or model.", p.label, tidy(volts), plan.logger.name, has.join(", ")));
+            say(
+                Weight::Stop,
+                p.field("port"),
+                format!(
+                    "{} wants {} V; {} gives {} V. Choose another logger or model.",
+                    p.label,
+                    tidy(volts),
+                    plan.logger.name,
+                    has.join(", ")
+                ),
+            );
         }
     }
     let resistive = plan.probes.iter().filter(|p| p.model.resistive).count();
     if resistive >= 2 && !plan.logger.isolates {
-        say(Weight::Weak, "choices.logger".into(), format!("{resistive} resistive probes share the soil as a conductor, and {} does not cut the others off while one is read: all would drift together. Add a switch per probe, or take a logger that isolates.", plan.logger.name));
+        say(
+            Weight::Weak,
+            "choices.logger".into(),
+            format!(
+                "{resistive} resistive probes share the soil as a conductor, and {} does not cut the others off while one is read: all would drift together. Add a switch per probe, or take a logger that isolates.",
+                plan.logger.name
+            ),
+        );
     }
-    if let Some(p) = plan.probes.iter().find(|p| matches!(p.model.principle, crate::units::Principle::Dielectric) && p.model.signal == Signal::SingleEnded && plan.logger.supplies_v.len() > 1) {
-        say(Weight::Note, p.field("port"), format!("Analog dielectric probes read by their supply: keep it at {} V, on the bench as in the field.", tidy(p.model.supply_v)));
+    if let Some(p) = plan.probes.iter().find(|p| {
+        matches!(p.model.principle, crate::units::Principle::Dielectric)
+            && p.model.signal == Signal::SingleEnded
+            && plan.logger.supplies_v.len() > 1
+    }) {
+        say(
+            Weight::Note,
+            p.field("port"),
+            format!(
+                "Analog dielectric probes read by their supply: keep it at {} V, on the bench as in the field.",
+                tidy(p.model.supply_v)
+            ),
+        );
     }
 }
 
-/// Conductors of a plugged probe; what the port has no use for is insulated.
+/// Conductors of a plugged probe; what the port has no use for is insulated. None without a port.
 fn wires(plan: &Plan, plugged: &Plugged) -> Vec<Wire> {
     let model = &plan.probes[plugged.probe].model;
+    let Some(port) = &plugged.port else { return Vec::new() };
     let terminal = |function: Function| {
-        let port = plugged.port.as_ref()?;
         let name = &port.name;
         match function {
             Function::Supply => Some(format!("{name} supply")),
@@ -211,7 +266,12 @@ fn wires(plan: &Plan, plugged: &Plugged) -> Vec<Wire> {
         }
     };
     (model.conductors.iter())
-        .map(|c| Wire { probe: plugged.probe, function: c.function, colour: c.colour.clone(), terminal: terminal(c.function) })
+        .map(|c| Wire {
+            probe: plugged.probe,
+            function: c.function,
+            colour: c.colour.clone(),
+            terminal: terminal(c.function),
+        })
         .collect()
 }
 

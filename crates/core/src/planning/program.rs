@@ -109,7 +109,14 @@ impl Program {
         let mut lines = vec![format!("scan every {}", span(self.scan_s))];
         for t in &self.tables {
             let columns: Vec<String> = (t.columns.iter())
-                .map(|c| format!("{} of {}{}", c.statistic.code(), if c.channels > 1 { format!("{} × ", c.channels) } else { String::new() }, c.quantity.words()))
+                .map(|c| {
+                    format!(
+                        "{} of {}{}",
+                        c.statistic.code(),
+                        if c.channels > 1 { format!("{} × ", c.channels) } else { String::new() },
+                        c.quantity.words()
+                    )
+                })
                 .collect();
             lines.push(format!("table “{}”, every {}: {}", t.name, span(t.every_s), columns.join("; ")));
         }
@@ -137,7 +144,8 @@ pub fn spot_samples(minutes: f64, every_s: f64) -> u64 {
 /// The tables that a plan begins with: means at the study's interval, and a daily table of extremes.
 #[must_use]
 pub fn usual_tables(interval_s: f64) -> Vec<TableDraft> {
-    let table = |name: &str, minutes: f64| TableDraft { name: name.into(), every_min: minutes.into(), ..TableDraft::default() };
+    let table =
+        |name: &str, minutes: f64| TableDraft { name: name.into(), every_min: minutes.into(), ..TableDraft::default() };
     vec![table("record", interval_s / 60.0), table("daily", 1440.0)]
 }
 
@@ -173,7 +181,9 @@ pub(super) fn read_program(
     let measured = channels(probes);
     let mut tables = Vec::new();
     for (i, t) in drafts.iter().enumerate() {
-        let mut say = |field: &str, says: String| remarks.push(Remark::new(Step::Program, Weight::Stop, format!("tables.{i}.{field}"), says));
+        let mut say = |field: &str, says: String| {
+            remarks.push(Remark::new(Step::Program, Weight::Stop, format!("tables.{i}.{field}"), says))
+        };
         let every_s = match t.every_min.number_in(EVERY_MIN) {
             Ok(minutes) => minutes * 60.0,
             Err(says) => {
@@ -182,9 +192,23 @@ pub(super) fn read_program(
             }
         };
         if every_s < scan_s {
-            say("every_min", format!("A record every {} needs a scan at least as often; the scan interval is {}.", span(every_s), span(scan_s)));
+            say(
+                "every_min",
+                format!(
+                    "A record every {} needs a scan at least as often; the scan interval is {}.",
+                    span(every_s),
+                    span(scan_s)
+                ),
+            );
         } else if (every_s / scan_s).fract().abs() > 1e-9 {
-            say("every_min", format!("{} is no whole number of scans of {}: choose a scan interval that divides it.", span(every_s), span(scan_s)));
+            say(
+                "every_min",
+                format!(
+                    "{} is no whole number of scans of {}: choose a scan interval that divides it.",
+                    span(every_s),
+                    span(scan_s)
+                ),
+            );
         }
         if t.name.is_blank() {
             say("name", "Give the table a name.".into());
@@ -209,9 +233,18 @@ pub fn check(program: &Program, logger: &LoggerModel, figures: &Figures) -> Vec<
     let between = figures.get(Figure::VisitEvery).max(figures.get(Figure::Outage));
     let mut remarks = Vec::new();
     if program.tables.is_empty() {
-        remarks.push(Remark::new(Step::Program, Weight::Stop, "", "No table can be kept: nothing would be recorded. Add one."));
+        remarks.push(Remark::new(
+            Step::Program,
+            Weight::Stop,
+            "",
+            "No table can be kept: nothing would be recorded. Add one.",
+        ));
     } else if held.days < between {
-        let says = format!("The memory holds {} days, but {} may pass until somebody collects: record more seldom, or visit sooner.", tidy(held.days.floor()), span(between * 86_400.0));
+        let says = format!(
+            "The memory holds {} days, but {} may pass until somebody collects: record more seldom, or visit sooner.",
+            tidy(held.days.floor()),
+            span(between * 86_400.0)
+        );
         remarks.push(Remark::new(Step::Program, Weight::Stop, "", says));
     }
     remarks

@@ -75,10 +75,16 @@ fn one(i: usize, c: &CandidateDraft, remarks: &mut Vec<Remark>) -> Judged {
                     weak.push(criterion.asks);
                 }
             }
-            Err(says) => remarks.push(Remark::new(Step::Site, Weight::Stop, format!("candidates.{i}.scores.{}", criterion.code), says)),
+            Err(says) => remarks.push(Remark::new(
+                Step::Site,
+                Weight::Stop,
+                format!("candidates.{i}.scores.{}", criterion.code),
+                says,
+            )),
         }
     }
-    let stops = CLEARANCES.iter().filter(|s| !c.cleared.get(s.code).is_some_and(|t| t.is_yes())).map(|s| s.asks).collect();
+    let stops =
+        CLEARANCES.iter().filter(|s| !c.cleared.get(s.code).is_some_and(|t| t.is_yes())).map(|s| s.asks).collect();
     let percent = (!scores.is_empty()).then(|| scores.iter().sum::<f64>() / scores.len() as f64 / SCORE.max * 100.0);
     Judged { name: c.name.to_string(), percent, scored: scores.len(), stops, weak }
 }
@@ -86,17 +92,29 @@ fn one(i: usize, c: &CandidateDraft, remarks: &mut Vec<Remark>) -> Judged {
 fn choice(draft: &Draft, judged: &[Judged], best: Option<usize>, remarks: &mut Vec<Remark>) {
     let mut say = |weight, at: &str, says: String| remarks.push(Remark::new(Step::Site, weight, at, says));
     if judged.is_empty() {
-        return say(Weight::Note, "", "No place was looked at yet. One candidate with its reasons is enough to defend it later.".into());
+        return say(
+            Weight::Note,
+            "",
+            "No place was looked at yet. One candidate with its reasons is enough to defend it later.".into(),
+        );
     }
     let chosen = draft.chosen.parse::<usize>().ok().and_then(|i| judged.get(i).map(|j| (i, j)));
     let Some((i, j)) = chosen else {
         return say(Weight::Weak, "chosen", "No candidate is chosen yet.".into());
     };
     if !j.stops.is_empty() {
-        say(Weight::Stop, "chosen", format!("{} cannot be dug yet. Still open: {}.", j.name, j.stops.join("; ").to_lowercase()));
+        say(
+            Weight::Stop,
+            "chosen",
+            format!("{} cannot be dug yet. Still open: {}.", j.name, j.stops.join("; ").to_lowercase()),
+        );
     }
     if best.is_some_and(|b| b != i) && draft.chosen_because.is_blank() {
-        say(Weight::Weak, "chosen_because", format!("{} scores higher: say why {} was taken.", judged[best.unwrap_or(i)].name, j.name));
+        say(
+            Weight::Weak,
+            "chosen_because",
+            format!("{} scores higher: say why {} was taken.", judged[best.unwrap_or(i)].name, j.name),
+        );
     } else if draft.chosen_because.is_blank() {
         say(Weight::Weak, "chosen_because", "Say what this place represents; you will be asked in five years.".into());
     }

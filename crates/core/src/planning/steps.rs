@@ -15,7 +15,8 @@ pub struct WorkStep {
 }
 
 /// Shown before any hole is dug.
-pub const SERVICES: &str = "Have buried services located before any hole; local rules and the land's owner decide whether you may dig.";
+pub const SERVICES: &str =
+    "Have buried services located before any hole; local rules and the land's owner decide whether you may dig.";
 const TOOLS: &str = "Eye protection and gloves for boring, hammering and cutting.";
 const HAMMER: &str = "Hearing and eye protection with hammers; gloves.";
 const PIT: &str = "Nobody goes into a pit deeper than about 1.2 m without shoring by a competent person. Keep spoil and feet off the edge.";
@@ -30,20 +31,34 @@ const ALONE: &str = "Somebody knows where you are and when you are due back. Hea
 pub fn work_steps(plan: &Plan, dig: &Dig) -> Vec<WorkStep> {
     let mut steps = Vec::new();
     let mut step = |does: String, caution: Option<&'static str>| steps.push(WorkStep { does, caution });
-    step("Check: services located, owner agrees, weather, program loaded and a test record written.".into(), Some(SERVICES));
-    step("Tell somebody where you are and when you are back. Read every probe once in air, by handheld.".into(), Some(ALONE));
+    step(
+        "Check: services located, owner agrees, weather, program loaded and a test record written.".into(),
+        Some(SERVICES),
+    );
+    step(
+        "Tell somebody where you are and when you are back. Read every probe once in air, by handheld.".into(),
+        Some(ALONE),
+    );
     step("Lay the tarp out; mark a place for each pile by depth.".into(), None);
     digging(plan, dig, &mut step);
     step(format!("Take a density core at each depth before the probe goes in: {}.", depths(plan)), None);
     placing(plan, dig, &mut step);
     if plan.method != Method::Buried {
         step(
-            format!("Conduit: {} cm down the hole, {} cm up the post. Slack loop of {} m under the enclosure.", tidy(plan.get(Figure::ConduitDown)), tidy(plan.get(Figure::ConduitUp)), tidy(plan.get(Figure::Loop))),
+            format!(
+                "Conduit: {} cm down the hole, {} cm up the post. Slack loop of {} m under the enclosure.",
+                tidy(plan.get(Figure::ConduitDown)),
+                tidy(plan.get(Figure::ConduitUp)),
+                tidy(plan.get(Figure::Loop))
+            ),
             Some(MAST),
         );
     }
     backfill(plan, dig, &mut step);
-    step("Connect unpowered, by the wiring sheet: ground and shield, signal, supply. Then the battery.".into(), Some(POWER));
+    step(
+        "Connect unpowered, by the wiring sheet: ground and shield, signal, supply. Then the battery.".into(),
+        Some(POWER),
+    );
     step("Last before leaving: every channel reads sensibly through the logger itself; the clock is right; a record was really written; the lid is closed.".into(), None);
     steps
 }
@@ -64,17 +79,32 @@ fn digging(plan: &Plan, dig: &Dig, step: &mut impl FnMut(String, Option<&'static
         Method::Pit | Method::Recess | Method::Buried => {
             let caution = if deepest > SHORING_CM * 0.8 { PIT } else { OPEN };
             let (length, width) = (tidy(plan.get(Figure::PitLength)), tidy(plan.get(Figure::PitWidth)));
-            step(format!("Lift the sod. Dig a pit {length} × {width} cm, {bottom} cm deep; {piles}. Keep the face you will use untrodden and upright."), Some(caution));
+            step(
+                format!(
+                    "Lift the sod. Dig a pit {length} × {width} cm, {bottom} cm deep; {piles}. Keep the face you will use untrodden and upright."
+                ),
+                Some(caution),
+            );
             step("Clean the face; note the horizons as seen, with their boundaries.".into(), None);
         }
         Method::Surface => step("Cut the slot with the knife, no wider than the blade.".into(), Some(TOOLS)),
-        Method::ShortTrench => step(format!("Cut the trench {bottom} cm deep, its end wall clean; {piles}."), Some(TOOLS)),
+        Method::ShortTrench => {
+            step(format!("Cut the trench {bottom} cm deep, its end wall clean; {piles}."), Some(TOOLS))
+        }
         _ => {
             for (i, hole) in dig.holes.iter().enumerate() {
-                let angle = if hole.angle_deg > 0.0 { format!(" at {}° from the vertical", tidy(hole.angle_deg)) } else { String::new() };
+                let angle = if hole.angle_deg > 0.0 {
+                    format!(" at {}° from the vertical", tidy(hole.angle_deg))
+                } else {
+                    String::new()
+                };
                 let caution = if plan.hardness == Hardness::Hard { HAMMER } else { TOOLS };
                 step(
-                    format!("Bore hole {}{angle}, {} cm along the hole; empty the auger every four to five turns; {piles}. Measure it.", i + 1, tidy((hole.length_cm * 10.0).round() / 10.0)),
+                    format!(
+                        "Bore hole {}{angle}, {} cm along the hole; empty the auger every four to five turns; {piles}. Measure it.",
+                        i + 1,
+                        tidy((hole.length_cm * 10.0).round() / 10.0)
+                    ),
                     Some(caution),
                 );
             }
@@ -95,11 +125,23 @@ fn placing(plan: &Plan, dig: &Dig, step: &mut impl FnMut(String, Option<&'static
             Method::Pipe => format!("on its pipe of {} cm", tidy((s.pipe_cut_cm.unwrap_or(0.0) * 10.0).round() / 10.0)),
             _ => s.marks.map_or_else(
                 || "by hand, without wobble".to_owned(),
-                |(touch, full)| format!("pipe marks: {:.1} cm when it touches, {:.1} cm when it is in", touch.from_bottom_cm, full.from_bottom_cm),
+                |(touch, full)| {
+                    format!(
+                        "pipe marks: {:.1} cm when it touches, {:.1} cm when it is in",
+                        touch.from_bottom_cm, full.from_bottom_cm
+                    )
+                },
             ),
         };
         let seat = if plan.seat == Seat::Repacked { ", seat of sieved native soil, tamped" } else { "" };
-        step(format!("{} to {}, {how}{seat}. Never force it: stone or root means a new hole. Read it, three times, before going on.", p.label, p.place()), None);
+        step(
+            format!(
+                "{} to {}, {how}{seat}. Never force it: stone or root means a new hole. Read it, three times, before going on.",
+                p.label,
+                p.place()
+            ),
+            None,
+        );
     }
 }
 
@@ -108,8 +150,18 @@ fn backfill(plan: &Plan, dig: &Dig, step: &mut impl FnMut(String, Option<&'stati
     layers.reverse();
     let when = if plan.fill == Fill::AfterEach { "after each probe" } else { "when all are in" };
     for layer in layers {
-        let mass = layer.moist_kg.map_or_else(|| "to the density it had".to_owned(), |kg| format!("{kg:.1} kg of soil as moist as today"));
-        step(format!("Fill {} ({} to {} cm), {when}: {mass}, in layers of 5 to 10 cm, tamped.", layer.name, tidy(layer.span_cm.0), tidy((layer.span_cm.1 * 10.0).round() / 10.0)), None);
+        let mass = layer
+            .moist_kg
+            .map_or_else(|| "to the density it had".to_owned(), |kg| format!("{kg:.1} kg of soil as moist as today"));
+        step(
+            format!(
+                "Fill {} ({} to {} cm), {when}: {mass}, in layers of 5 to 10 cm, tamped.",
+                layer.name,
+                tidy(layer.span_cm.0),
+                tidy((layer.span_cm.1 * 10.0).round() / 10.0)
+            ),
+            None,
+        );
     }
     if dig.patches.iter().any(|p| p.kind == super::digging::PatchKind::Bentonite) {
         step(format!("Bentonite collar of {} cm near the top, wetted.", tidy(plan.get(Figure::Collar))), Some(DUST));

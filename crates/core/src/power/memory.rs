@@ -27,8 +27,9 @@ pub struct Memory {
 pub fn memory(bytes: u64, page_bytes: u64, reserved: u64, loads: &[RecordLoad]) -> Memory {
     let pages = (bytes / page_bytes.max(1)).saturating_sub(reserved);
     let pages_a_day: f64 = loads.iter().map(|l| l.per_day / (page_bytes / l.bytes.max(1)) as f64).sum();
-    let days = pages as f64 / pages_a_day;
-    let records = if days.is_finite() { (loads.iter().map(|l| l.per_day).sum::<f64>() * days + 1e-6) as u64 } else { 0 };
+    let days = if pages_a_day > 0.0 { pages as f64 / pages_a_day } else { f64::INFINITY };
+    let records =
+        if days.is_finite() { (loads.iter().map(|l| l.per_day).sum::<f64>() * days + 1e-6) as u64 } else { 0 };
     Memory { records, days }
 }
 

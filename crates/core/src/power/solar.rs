@@ -95,7 +95,8 @@ mod tests {
 
     #[test]
     fn balances_of_the_reference() {
-        let sun = |watts: f64, hours: &[f64], load: f64| hours.iter().map(|h| (watts * h * 0.7, load)).collect::<Vec<_>>();
+        let sun =
+            |watts: f64, hours: &[f64], load: f64| hours.iter().map(|h| (watts * h * 0.7, load)).collect::<Vec<_>>();
         let run = solar_run(sun(5.0, &[4.0, 1.0, 0.5, 3.0, 5.0], 8.0), 60.0, 50.0);
         for (got, want) in run.energy_wh.iter().zip([56.0, 51.5, 45.25, 47.75, 57.25]) {
             assert_close(*got, want, 1e-11);

@@ -45,9 +45,8 @@ pub fn permittivity(frequency_hz: f64, soil: &WetSoil) -> (f64, f64) {
         + conductivity * (particles - density) / (2.0 * PI * frequency_hz * EPSILON_0 * particles * theta);
     let (beta_real, beta_imag) = (1.2748 - 0.519 * sand - 0.152 * clay, 1.33797 - 0.603 * sand - 0.166 * clay);
     let solid = (1.01 + 0.44 * particles).powi(2) - 0.062;
-    let mixed = 1.0 + density / particles * (solid.powf(ALPHA) - 1.0)
-        + theta.powf(beta_real) * water_real.powf(ALPHA)
-        - theta;
+    let mixed =
+        1.0 + density / particles * (solid.powf(ALPHA) - 1.0) + theta.powf(beta_real) * water_real.powf(ALPHA) - theta;
     let real = 1.15 * mixed.powf(1.0 / ALPHA) - 0.68;
     let imag = (theta.powf(beta_imag) * water_imag.powf(ALPHA)).powf(1.0 / ALPHA);
     (real, imag)

@@ -4,8 +4,8 @@ use crate::rooms::plan::station::Context;
 use crate::shell::errors::Problem;
 use ebrel_core::planning::Draft;
 use ebrel_core::units::UnixSeconds;
-use ebrel_store::{Store, StoreError};
 use ebrel_store::stations::Station;
+use ebrel_store::{Store, StoreError};
 use serde_json::{Value, json};
 
 /// Puts the plans in, and makes the stations that have no record yet.
@@ -140,7 +140,7 @@ fn side_wall() -> Value {
     json!({
         "purpose": "Half shade at the ride: does it lie between the two coupes, or is it a place of its own?",
         "latitude": 46.9, "longitude": -3.2, "elevation_m": 208, "treatment": "half shade", "cover": "grass and bramble",
-        "figures": {"roots_cm": 45, "distance_m": 590, "outage_days": 21, "scan_s": 900},
+        "figures": {"roots_cm": 45, "distance_m": 590, "outage_days": 21, "scan_s": 900, "collar_cm": 5},
         "choices": {"method": "side_wall", "hardness": "firm", "machines": "none", "terrain": "open", "logger": "node-8"},
         "candidates": [candidate("three paces in from the ride", 2, &[("relief", 1, "an edge: it is the question here")])],
         "chosen": 0, "chosen_because": "the edge is what is asked about",
@@ -164,7 +164,7 @@ fn bad() -> Value {
     json!({
         "purpose": "",
         "latitude": 46.9, "longitude": -3.2, "treatment": "none",
-        "figures": {"roots_cm": 60, "hole_angle_deg": 90, "battery_mah": 0, "distance_m": 9000, "pusher_pipe_cm": 60},
+        "figures": {"roots_cm": 60, "hole_angle_deg": 10, "battery_mah": 0, "distance_m": 9000, "pusher_pipe_cm": 60},
         "choices": {"method": "slanted", "hardness": "hard", "terrain": "forest", "logger": "node-bus"},
         "candidates": [{"name": "corner by the gate, easy to dig", "scores": {"represents": 0, "undisturbed": 1}, "cleared": {"access": "yes"}}],
         "chosen": 0,

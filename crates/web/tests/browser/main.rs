@@ -3,4 +3,5 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
 mod journey;
+mod planning;
 mod site;

@@ -15,9 +15,20 @@ pub struct Site {
 
 impl Site {
     pub async fn demo() -> Self {
+        Self::start(true).await
+    }
+
+    /// Nothing yet: no study, and nobody has to sign in.
+    pub async fn empty() -> Self {
+        Self::start(false).await
+    }
+
+    async fn start(seeded: bool) -> Self {
         let data = tempfile::tempdir().unwrap();
         let app = App::open(data.path(), Mode::Demo).await.unwrap();
-        ebrel::demo::seed(&app.store).await.unwrap();
+        if seeded {
+            ebrel::demo::seed(&app.store).await.unwrap();
+        }
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let base = format!("http://{}", listener.local_addr().unwrap());
         let server = server(actix_web::web::Data::new(app), listener).unwrap();

@@ -55,7 +55,7 @@ impl Visitor {
         let soil = [("h-name-0", "A"), ("h-texture-0", "silt loam"), ("h-bottom-0", "30"), ("h-density-0", "1.30")];
         let form: Vec<_> = [("name", "Tub 1"), ("code", "tub1")].into_iter().chain(soil).collect();
         let answer = v.post("/studies/1/stations/new", &form).await;
-        assert_eq!(answer.headers()["location"], "/stations/1");
+        assert_eq!(answer.headers()["location"], "/stations/1/plan/site");
         v
     }
 

@@ -5,6 +5,7 @@
 mod bench;
 mod client;
 mod import;
+mod plan;
 mod record;
 mod review;
 mod security;

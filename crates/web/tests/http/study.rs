@@ -11,7 +11,7 @@ async fn a_study_says_what_is_next_and_what_is_wrong() {
     assert!(page.contains("known bias: a log pile stood 4 m south"));
     let empty = Visitor::owner().await;
     let page = empty.page("/studies/1").await;
-    assert!(page.contains("Next: Import the first logger file of Tub 1.") && page.contains("When does growth stop?"));
+    assert!(page.contains("Next: Plan Tub 1: depths, method") && page.contains("When does growth stop?"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -36,7 +36,7 @@ async fn soil_that_cannot_be_is_told_at_its_field_and_the_form_stands() {
         _ => (n, t),
     });
     let made = v.post("/studies/1/stations/new", &good).await;
-    assert_eq!(made.headers()["location"], "/stations/2");
+    assert_eq!(made.headers()["location"], "/stations/2/plan/site");
     let page = v.page("/stations/2").await;
     assert!(page.contains("No readings yet") && page.contains("Tub 2"));
     let overlap = form.map(|(n, t)| {

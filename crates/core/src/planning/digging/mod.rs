@@ -96,10 +96,14 @@ pub struct Dig {
     pub patches: Vec<Patch>,
     /// Rise of the ground to the right, cm per cm.
     pub ground_rise: f64,
-    /// Cable on its way from the hole to the post.
+    /// Cable on its way from the hole to the post: down in the hole, at its mouth, at the post's foot, up the post.
     pub cable: Vec<Point>,
+    /// Whether the post is higher than it is drawn.
+    pub post_cut: bool,
 }
 
+/// Height of the post that is drawn, as a share of the deepest hole: the soil is what the drawing is about.
+const DRAWN_RISE: f64 = 0.25;
 /// How far a pit is dug below its deepest probe, cm.
 const PIT_BELOW_CM: f64 = 8.0;
 /// The deepest pit that is entered without shoring, cm.
@@ -109,11 +113,7 @@ impl Dig {
     /// Digs a plan.
     #[must_use]
     pub fn of(plan: &Plan, remarks: &mut Vec<Remark>) -> Self {
-        let mut dig = if plan.method.shares_hole() {
-            shared_hole::dig(plan)
-        } else {
-            own_hole::dig(plan, remarks)
-        };
+        let mut dig = if plan.method.shares_hole() { shared_hole::dig(plan) } else { own_hole::dig(plan, remarks) };
         if !dig.set.is_empty() && plan.method != Method::Buried {
             dig.lead_out(plan);
         }
@@ -170,7 +170,10 @@ impl Dig {
 
     /// Conduit from the last hole to the post, and the cable in it.
     fn lead_out(&mut self, plan: &Plan) {
-        let (down, up) = (plan.get(Figure::ConduitDown), plan.get(Figure::ConduitUp));
+        let down = plan.get(Figure::ConduitDown);
+        let deepest = self.holes.iter().map(|h| h.bottom_cm).fold(0.0, f64::max);
+        let up = plan.get(Figure::ConduitUp).min((deepest * DRAWN_RISE).max(14.0));
+        self.post_cut = up < plan.get(Figure::ConduitUp);
         let Some(hole) = self.holes.last() else { return };
         let right = self.holes.iter().flat_map(|h| &h.outline).map(|p| p.0).fold(f64::MIN, f64::max);
         let start = match plan.method {
@@ -179,7 +182,12 @@ impl Dig {
         };
         let post = right.max(hole.entry.0) + 22.0;
         let ground = |x: f64| -self.ground_rise * x;
-        let path = [(start, ground(start) + down.min(hole.bottom_cm)), (start, ground(start) + 2.0), (post, ground(post) + 2.0), (post, ground(post) - up)];
+        let path = [
+            (start, ground(start) + down.min(hole.bottom_cm)),
+            (start, ground(start) + 2.0),
+            (post, ground(post) + 2.0),
+            (post, ground(post) - up),
+        ];
         self.cable = path.to_vec();
         self.cable.push((post, ground(post) - up - 12.0));
         let half = 1.0;
@@ -208,11 +216,21 @@ impl Dig {
             } else {
                 let across = (hole.entry.0 - self.holes.last().map_or(0.0, |h| h.entry.0)).abs() / 100.0;
                 let run_m = plan.get(Figure::CableRun) + across;
-                CableRun { hole_m: in_hole / 100.0, run_m, rise_m: plan.get(Figure::PostRise), loop_m: plan.get(Figure::Loop) }
+                CableRun {
+                    hole_m: in_hole / 100.0,
+                    run_m,
+                    rise_m: plan.get(Figure::PostRise),
+                    loop_m: plan.get(Figure::Loop),
+                }
             };
             s.cable_m = cable_sum(&[run], plan.get(Figure::Slack) / 100.0, 1.0).total_needed_m;
             if s.cable_m > probe.cable_m {
-                remarks.push(Remark::new(Step::Hole, Weight::Stop, probe.field("cable_m"), short_cable(probe, s.cable_m)));
+                remarks.push(Remark::new(
+                    Step::Hole,
+                    Weight::Stop,
+                    probe.field("cable_m"),
+                    short_cable(probe, s.cable_m),
+                ));
             }
         }
         for p in plan.probes.iter().filter(|p| !p.model.in_soil) {

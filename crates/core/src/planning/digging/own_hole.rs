@@ -5,7 +5,7 @@ use super::super::figures::Figure;
 use super::super::plan::Plan;
 use super::super::remark::{Remark, Step, Weight};
 use super::{Dig, Hole, Patch, PatchKind, bar, set, shift};
-use crate::geometry::{AngledHole, angled_hole, pipe_marks};
+use crate::geometry::{AngledHole, HoleError, angled_hole, pipe_marks};
 use std::f64::consts::PI;
 
 /// Slurry under a block and over it, cm.
@@ -40,14 +40,7 @@ fn borehole(plan: &Plan, dig: &mut Dig, index: usize, x: f64, remarks: &mut Vec<
     let ahead = probe.model.ahead_cm() - slurry;
     let geometry = match angled_hole(probe.depth_cm, angle, ahead, slope) {
         Ok(geometry) => geometry,
-        Err(error) => {
-            let at = match error {
-                crate::geometry::HoleError::TooFlat(_) => "figures.hole_angle_deg".to_owned(),
-                crate::geometry::HoleError::NoHole(_) => probe.field("depth_cm"),
-            };
-            let says = format!("{} ({}): {error}.", probe.label, probe.place());
-            return remarks.push(Remark::new(Step::Hole, Weight::Stop, at, says));
-        }
+        Err(error) => return cannot(plan, index, error, remarks),
     };
     let AngledHole { length_cm, offset_cm, .. } = geometry;
     let (sin, cos) = angle.to_radians().sin_cos();
@@ -86,12 +79,28 @@ fn borehole(plan: &Plan, dig: &mut Dig, index: usize, x: f64, remarks: &mut Vec<
         (Method::Pipe, ..) => placed.pipe_cut_cm = Some(length_cm + plan.get(Figure::PipeAbove)),
         (_, Some(touch), Some(full)) => placed.marks = Some((touch, full)),
         _ => {
-            let says = format!("The pushing pipe of {pipe} cm is too short for {} ({}), or the mark falls off its end. Take a longer pipe.", probe.label, probe.place());
+            let says = format!(
+                "The pushing pipe of {pipe} cm is too short for {} ({}), or the mark falls off its end. Take a longer pipe.",
+                probe.label,
+                probe.place()
+            );
             remarks.push(Remark::new(Step::Hole, Weight::Stop, "figures.pusher_pipe_cm", says));
         }
     }
     seals(plan, dig, index, x, (sin, cos), length_cm);
     dig.set.push(placed);
+}
+
+/// Says why a hole cannot be drilled; an angle that is wrong for all is said once.
+fn cannot(plan: &Plan, index: usize, error: HoleError, remarks: &mut Vec<Remark>) {
+    let probe = &plan.probes[index];
+    let (at, says) = match error {
+        HoleError::TooFlat(_) => ("figures.hole_angle_deg".to_owned(), format!("{error}.")),
+        HoleError::NoHole(_) => (probe.field("depth_cm"), format!("{} ({}): {error}.", probe.label, probe.place())),
+    };
+    if !remarks.iter().any(|r| r.at == at && r.says == says) {
+        remarks.push(Remark::new(Step::Hole, Weight::Stop, at, says));
+    }
 }
 
 /// Collar, slurry, pipe of one borehole.
@@ -122,8 +131,11 @@ fn slot(plan: &Plan, dig: &mut Dig, index: usize, x: f64) {
     let (length, width, _) = probe.model.body_cm;
     let whole = length + probe.model.prong_cm;
     let direction = if upright { (0.0, 1.0) } else { (1.0, 0.0) };
-    let (half, bottom) =
-        if upright { (width / 2.0, (probe.depth_cm - probe.model.ahead_cm()).max(0.5)) } else { (whole / 2.0 + 1.0, probe.depth_cm + width / 2.0) };
+    let (half, bottom) = if upright {
+        (width / 2.0, (probe.depth_cm - probe.model.ahead_cm()).max(0.5))
+    } else {
+        (whole / 2.0 + 1.0, probe.depth_cm + width / 2.0)
+    };
     let middle = if upright { x } else { x - probe.model.ahead_cm() + probe.model.prong_cm - whole / 2.0 };
     let number = dig.holes.len();
     dig.holes.push(Hole {
@@ -144,7 +156,11 @@ fn trench(plan: &Plan, dig: &mut Dig, index: usize, x: f64, remarks: &mut Vec<Re
     // The prongs start at the floor's far corner: the centre lies half of them further down the slant.
     let depth = probe.depth_cm - probe.model.ahead_cm() * cos;
     if depth < 2.0 || angle > 85.0 {
-        let says = format!("{} at {} needs a trench {depth:.1} cm deep at {angle}°: push it in from the surface, or choose another angle.", probe.label, probe.place());
+        let says = format!(
+            "{} at {} needs a trench {depth:.1} cm deep at {angle}°: push it in from the surface, or choose another angle.",
+            probe.label,
+            probe.place()
+        );
         return remarks.push(Remark::new(Step::Hole, Weight::Stop, "figures.hole_angle_deg", says));
     }
     let number = dig.holes.len();

@@ -45,7 +45,8 @@ pub(super) fn dig(plan: &Plan) -> Dig {
     if plan.method == Method::Buried {
         let (mid, top) = (left.midpoint(right), plan.get(Figure::NodeDepth));
         let (half, height) = NODE_CM;
-        let outline = vec![(mid - half, top), (mid + half, top), (mid + half, top + height), (mid - half, top + height)];
+        let outline =
+            vec![(mid - half, top), (mid + half, top), (mid + half, top + height), (mid - half, top + height)];
         dig.patches.push(Patch { kind: PatchKind::Node, outline });
     }
     let swell = if bored { 4.0 } else { 6.0 };

@@ -2,9 +2,12 @@
 //!
 //! `core::planning::Dig` places everything in centimetres; here it is scaled, labelled and kept apart.
 
+mod words;
+
 use ebrel_core::geometry::Attitude;
 use ebrel_core::planning::{Assessment, PatchKind, Point, SetProbe};
 use std::fmt::Write as _;
+use words::{dimensions, labels, ticks};
 
 /// The drawing's size, px.
 const WIDTH: f64 = 640.0;
@@ -109,6 +112,8 @@ pub struct Band {
     pub x: f64,
     /// Where the words stand.
     pub y: f64,
+    /// `start` or `end`.
+    pub anchor: &'static str,
 }
 
 /// What can be dragged up and down: a probe, or a boundary between horizons.
@@ -194,10 +199,11 @@ impl Drawing {
         let dig = &found.dig;
         let (left, right, top, bottom) = dig.extent();
         let deep = bottom * 1.06 + 3.0;
-        let room = (WIDTH - SCALE_WIDTH - 2.0 * WORDS, HEIGHT - ABOVE - BELOW);
+        let words_left = if found.plan.method.shares_hole() { WORDS } else { WORDS * 0.6 };
+        let room = (WIDTH - SCALE_WIDTH - WORDS - words_left, HEIGHT - ABOVE - BELOW);
         let per_cm = (room.0 / (right - left)).min(room.1 / (deep - top));
         let used = (right - left) * per_cm;
-        let x0 = SCALE_WIDTH + WORDS + (room.0 - used) / 2.0 - left * per_cm;
+        let x0 = SCALE_WIDTH + words_left + (room.0 - used) / 2.0 - left * per_cm;
         let scale = Scale { per_cm, x0, y0: ABOVE - top * per_cm };
         let edge = ((SCALE_WIDTH - x0) / per_cm, (WIDTH - x0) / per_cm);
         let ground = |x: f64, z: f64| (x, dig.ground(x) + z);
@@ -222,7 +228,11 @@ impl Drawing {
             bands,
             ground: scale.path(&[ground(edge.0, 0.0), ground(edge.1, 0.0)], false),
             holes: dig.holes.iter().map(|h| scale.path(&h.outline, true)).collect(),
-            patches: dig.patches.iter().map(|p| Shape { class: patch_class(p.kind), path: scale.path(&p.outline, true) }).collect(),
+            patches: dig
+                .patches
+                .iter()
+                .map(|p| Shape { class: patch_class(p.kind), path: scale.path(&p.outline, true) })
+                .collect(),
             sensed,
             probes,
             cable: scale.path(&dig.cable, false),
@@ -237,11 +247,11 @@ impl Drawing {
 
     /// The same drawing with handles at its probes and boundaries.
     #[must_use]
-    pub fn to_be_dragged(mut self, found: &Assessment) -> Self {
+    pub fn with_handles(mut self, found: &Assessment) -> Self {
         let y0 = self.ticks.first().map_or(0.0, |t| t.0);
         let at = |cm: f64| y0 + cm * self.per_cm;
         let boundaries = found.plan.layers.iter().enumerate().map(|(i, l)| Handle {
-            x: SCALE_WIDTH + WORDS - 40.0,
+            x: if names_right(found) { SCALE_WIDTH + 10.0 } else { WIDTH - 12.0 },
             y: at(l.bottom_cm),
             path: format!("horizons.{i}.bottom_cm"),
             cm: l.bottom_cm,
@@ -250,7 +260,10 @@ impl Drawing {
         });
         let probes = found.dig.set.iter().map(|s| {
             let p = &found.plan.probes[s.probe];
-            let x = self.sensed.get(found.dig.set.iter().position(|t| t.probe == s.probe).unwrap_or(0)).map_or(0.0, |e| e.x);
+            let x = self
+                .sensed
+                .get(found.dig.set.iter().position(|t| t.probe == s.probe).unwrap_or(0))
+                .map_or(0.0, |e| e.x);
             let words = format!("depth of {}", p.label);
             Handle { x, y: at(p.depth_cm), path: p.field("depth_cm"), cm: p.depth_cm, words, boundary: false }
         });
@@ -262,24 +275,34 @@ impl Drawing {
 
 fn bands(found: &Assessment, scale: &Scale, edge: (f64, f64), deep: f64) -> Vec<Band> {
     let ground = |x: f64, z: f64| (x, found.dig.ground(x) + z);
+    let (side, anchor, off) = if names_right(found) { (edge.1, "end", -5.0) } else { (edge.0, "start", 5.0) };
+    let named = |top: f64| {
+        let (x, y) = scale.at(ground(side, top));
+        (x + off, y + 13.0)
+    };
     let mut bands: Vec<Band> = (found.plan.layers.iter().filter(|l| l.top_cm < deep).enumerate())
         .map(|(i, l)| {
             let end = l.bottom_cm.min(deep);
             let points = [ground(edge.0, l.top_cm), ground(edge.1, l.top_cm), ground(edge.1, end), ground(edge.0, end)];
-            let (x, y) = scale.at(ground(edge.0, l.top_cm));
+            let (x, y) = named(l.top_cm);
             let worded = (end - l.top_cm) * scale.per_cm > 16.0;
             let words = if worded { format!("{} {}", l.name, l.texture) } else { String::new() };
-            Band { path: scale.path(&points, true), tone: i % 4 + 1, words, x: x + 5.0, y: y + 13.0 }
+            Band { path: scale.path(&points, true), tone: i % 4 + 1, words, x, y, anchor }
         })
         .collect();
     let known = found.plan.layers.last().map_or(0.0, |l| l.bottom_cm);
     if known < deep {
         let points = [ground(edge.0, known), ground(edge.1, known), ground(edge.1, deep), ground(edge.0, deep)];
-        let (x, y) = scale.at(ground(edge.0, known));
+        let (x, y) = named(known);
         let words = if (deep - known) * scale.per_cm > 16.0 { "soil not described".to_owned() } else { String::new() };
-        bands.push(Band { path: scale.path(&points, true), tone: 0, words, x: x + 5.0, y: y + 13.0 });
+        bands.push(Band { path: scale.path(&points, true), tone: 0, words, x, y, anchor });
     }
     bands
+}
+
+/// Whether the horizons' names stand on the right: where the probes are named on the left.
+fn names_right(found: &Assessment) -> bool {
+    found.plan.method.shares_hole() && found.dig.set.iter().all(|s| s.side < 0)
 }
 
 const fn patch_class(kind: PatchKind) -> &'static str {
@@ -316,99 +339,4 @@ fn sensed(s: &SetProbe, found: &Assessment, scale: &Scale) -> Sensed {
         Attitude::Slanted(deg) => (along, off, f64::from(s.side) * (90.0 - deg)),
     };
     Sensed { x: px, y: py, rx, ry, turn }
-}
-
-/// A label for each depth on each side; several probes at one depth share it.
-fn labels(found: &Assessment, scale: &Scale, measures: Measures) -> Vec<Label> {
-    let (left, right) = (SCALE_WIDTH + WORDS - 8.0, WIDTH - WORDS + 8.0);
-    let shared = found.plan.method.shares_hole();
-    let mut groups: Vec<(bool, f64, Point, Vec<String>)> = Vec::new();
-    for s in &found.dig.set {
-        let p = &found.plan.probes[s.probe];
-        let to_left = shared && s.side < 0;
-        let tip = (s.volume.centre[0], s.volume.centre[2]);
-        match groups.iter_mut().find(|g| g.0 == to_left && (g.1 - p.depth_cm).abs() < 0.5) {
-            Some(group) if shared => group.3.push(p.label.clone()),
-            _ => groups.push((to_left, p.depth_cm, tip, vec![p.label.clone()])),
-        }
-    }
-    groups.sort_by(|a, b| a.0.cmp(&b.0).then(a.1.total_cmp(&b.1)));
-    let mut labels: Vec<Label> = Vec::new();
-    let mut lowest = [f64::MIN; 2];
-    for (to_left, depth, tip, names) in groups {
-        let (tx, ty) = scale.at(tip);
-        let (x, anchor, bend) = if to_left { (left, "end", 5.0) } else { (right, "start", -5.0) };
-        let side = usize::from(to_left);
-        let y = ty.max(lowest[side] + 2.0 * LINE);
-        lowest[side] = y;
-        let leader = format!("M{tx:.1} {ty:.1}L{:.1} {y:.1}", x + bend);
-        let soft = if names.len() > 2 { format!("{} probes", names.len()) } else { names.join(", ") };
-        labels.push(Label { leader, x, y: y + 1.0, anchor, text: measures.show(depth), soft });
-    }
-    labels
-}
-
-/// Depth of each hole, its length where it is slanted, its width, and the conduit's legs.
-fn dimensions(found: &Assessment, scale: &Scale, measures: Measures) -> Vec<Dimension> {
-    let dig = &found.dig;
-    let mut all = Vec::new();
-    for (i, hole) in dig.holes.iter().enumerate() {
-        let (a, b) = (hole.outline[1], hole.outline[2]);
-        let (x0, y0) = scale.at(a);
-        let (x1, y1) = scale.at(b);
-        let y = y0.max(y1) + 12.0;
-        if hole.angle_deg == 0.0 && i == 0 {
-            let text = if found.plan.method.is_bored() { format!("⌀ {}", measures.show(b.0 - a.0)) } else { measures.show((b.0 - a.0).abs()) };
-            all.push(Dimension {
-                path: format!("M{x0:.1} {:.1}v8M{x1:.1} {:.1}v8M{x0:.1} {y:.1}H{x1:.1}", y - 4.0, y - 4.0),
-                x: f64::midpoint(x0, x1),
-                y: y + 14.0,
-                anchor: "middle",
-                text,
-            });
-        }
-        let (ex, ey) = scale.at(hole.entry);
-        if hole.angle_deg > 0.0 {
-            let (mx, my) = (f64::midpoint(x0, x1), f64::midpoint(y0, y1));
-            all.push(Dimension {
-                path: format!("M{ex:.1} {ey:.1}L{mx:.1} {my:.1}"),
-                x: mx - 8.0,
-                y: my + 16.0,
-                anchor: "middle",
-                text: format!("{} along, {}°", measures.show(hole.length_cm), hole.angle_deg.round()),
-            });
-        } else if i == 0 {
-            // Beside the wall that has no probe, inside the hole where it is wide.
-            let wide = (x1 - x0).abs() > 60.0;
-            let x = if wide { x1.max(x0) - 26.0 } else { x0.min(x1) - 14.0 };
-            let (_, ground) = scale.at((0.0, 0.0));
-            all.push(Dimension {
-                path: format!("M{:.1} {ground:.1}h8M{:.1} {y1:.1}h8M{x:.1} {ground:.1}V{y1:.1}", x - 4.0, x - 4.0),
-                x: x - 5.0,
-                y: f64::midpoint(ground, y1),
-                anchor: "end",
-                text: measures.show(hole.bottom_cm),
-            });
-        }
-    }
-    if let [down, _, foot, up, ..] = dig.cable[..] {
-        let (fx, fy) = scale.at(foot);
-        let (_, uy) = scale.at(up);
-        let (dx, dy) = scale.at(down);
-        let text = |x: f64, y: f64, anchor, text: String| Dimension { path: String::new(), x, y, anchor, text };
-        all.push(text(fx + 6.0, f64::midpoint(fy, uy), "start", measures.show((foot.1 - up.1).abs())));
-        all.push(text(dx + 4.0, dy + 12.0, "middle", measures.show((down.1 - foot.1).abs().max(1.0))));
-    }
-    all
-}
-
-fn ticks(scale: &Scale, deep: f64, measures: Measures) -> Vec<(f64, String)> {
-    let unit = if measures == Measures::Inches { 2.54 } else { 1.0 };
-    let steps = [1.0, 2.0, 5.0, 10.0, 20.0, 50.0, 100.0];
-    let step = steps.into_iter().find(|s| s * unit * scale.per_cm > 26.0).unwrap_or(200.0);
-    (0..)
-        .map(|i| f64::from(i) * step)
-        .take_while(|v| v * unit < deep)
-        .map(|v| (scale.at((0.0, v * unit)).1, v.to_string()))
-        .collect()
 }

@@ -13,9 +13,7 @@ use ebrel_core::planning::{Catalogue, LoggerModel, ProbeModel};
 use serde::Deserialize;
 
 pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .service(web::resource("/catalogue").get(list).post(take))
-        .route("/catalogue.json", web::get().to(export));
+    config.service(web::resource("/catalogue").get(list).post(take)).route("/catalogue.json", web::get().to(export));
 }
 
 struct ProbeRow {
@@ -53,7 +51,8 @@ struct CataloguePage {
 }
 
 async fn list(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
-    let json = serde_json::to_string_pretty(&catalogue(&app.store).await?).map_err(|e| Problem::Internal(e.to_string()))?;
+    let json =
+        serde_json::to_string_pretty(&catalogue(&app.store).await?).map_err(|e| Problem::Internal(e.to_string()))?;
     show(&app, &session, json, None).await
 }
 
@@ -114,7 +113,8 @@ fn logger_row(l: &LoggerModel) -> LoggerRow {
 }
 
 async fn export(app: web::Data<App>) -> Result<HttpResponse, Problem> {
-    let json = serde_json::to_string_pretty(&catalogue(&app.store).await?).map_err(|e| Problem::Internal(e.to_string()))?;
+    let json =
+        serde_json::to_string_pretty(&catalogue(&app.store).await?).map_err(|e| Problem::Internal(e.to_string()))?;
     Ok(station::attachment("application/json", "catalogue.json", json))
 }
 
@@ -138,7 +138,10 @@ async fn take(app: web::Data<App>, session: Session, form: CheckedForm<Take>) ->
         Ok(read) => {
             let body = serde_json::to_string(&read).map_err(|e| Problem::Internal(e.to_string()))?;
             app.store.keep_catalogue(Some(&body)).await?;
-            say(&session, &format!("{} probes and {} loggers are in the catalogue.", read.probes.len(), read.loggers.len()))?;
+            say(
+                &session,
+                &format!("{} probes and {} loggers are in the catalogue.", read.probes.len(), read.loggers.len()),
+            )?;
             Ok(see_other("/catalogue"))
         }
     }

@@ -1,8 +1,8 @@
 //! The question and design of a study.
 
+use super::station::Said;
 use super::station::edit;
 use super::station::fields::TextField;
-use super::station::Said;
 use crate::app::App;
 use crate::shell::errors::Problem;
 use crate::shell::figures::grouped;
@@ -80,7 +80,13 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     let mut stations = Vec::new();
     for station in app.store.stations(study.id).await? {
         let planned = super::station::Context::load(&app.store, station.id).await?;
-        let depths = planned.found.plan.probes.iter().filter(|p| !p.purpose.is_empty()).map(|p| format!("{}: {}", p.place(), p.purpose));
+        let depths = planned
+            .found
+            .plan
+            .probes
+            .iter()
+            .filter(|p| !p.purpose.is_empty())
+            .map(|p| format!("{}: {}", p.place(), p.purpose));
         stations.push(StationRow {
             id: station.id,
             depths: depths.collect(),

@@ -116,7 +116,7 @@ impl Planned {
         match self {
             Self::Not => "not begun".into(),
             Self::Stopped(n) => format!("{n} to put right"),
-            Self::Ready => "ready to be dug".into(),
+            Self::Ready => "in order".into(),
         }
     }
 }
@@ -188,13 +188,12 @@ fn worst(matter: &Matter, record: &StationRecord, offset: i64) -> Wrong {
 /// One thing to do, with where it is done.
 struct Next {
     what: String,
-    link: String,
-    words: &'static str,
+    links: Vec<(String, &'static str)>,
 }
 
 /// What to do next: first what spoils a record that runs, then the order of the work.
 fn next(study: &Study, rows: &[StationRow]) -> Vec<Next> {
-    let at = |what: String, link: String, words| Next { what, link, words };
+    let at = |what: String, link: String, words| Next { what, links: vec![(link, words)] };
     if rows.is_empty() {
         let link = format!("/studies/{}/stations/new", study.id);
         return vec![at("Add the first station: a place with one soil profile.".into(), link, "Add a station")];
@@ -211,17 +210,23 @@ fn next(study: &Study, rows: &[StationRow]) -> Vec<Next> {
                 let things = if n == 1 { "thing" } else { "things" };
                 all.push(at(format!("Put {n} {things} right in the plan of {}.", row.name), plan, "To the plan"));
             }
-            Planned::Not if row.empty => {
-                all.push(at(format!("Plan {}: depths, method, ports, dates.", row.name), plan, "Plan it"));
-                let what = format!("Import the first logger file of {}, if it stands already.", row.name);
-                all.push(at(what, format!("/stations/{}/import", row.id), "Import a logger file"));
-            }
-            Planned::Ready if row.empty => {
-                let what = format!("Print the field sheet of {} and install it.", row.name);
-                all.push(at(what, format!("{plan}/sheet"), "Field sheet"));
-                let what = format!("Then import the first logger file of {}.", row.name);
-                all.push(at(what, format!("/stations/{}/import", row.id), "Import a logger file"));
-            }
+            Planned::Not if row.empty => all.push(Next {
+                what: format!(
+                    "Plan {}: depths, method, ports, dates. If it stands already, import its first logger file.",
+                    row.name
+                ),
+                links: vec![(plan, "Plan it"), (format!("/stations/{}/import", row.id), "Import a logger file")],
+            }),
+            Planned::Ready if row.empty => all.push(Next {
+                what: format!(
+                    "Print the field sheet of {} and install it; then import its first logger file.",
+                    row.name
+                ),
+                links: vec![
+                    (format!("{plan}/sheet"), "Field sheet"),
+                    (format!("/stations/{}/import", row.id), "Import a logger file"),
+                ],
+            }),
             Planned::Ready | Planned::Not => {}
         }
     }

@@ -41,7 +41,10 @@ pub fn run(action: &str, draft: &mut Draft, context: &Context, form: &[(String, 
                 draft.probes.retain(keeps);
             }
             for depth in &offer.depths {
-                let there = draft.probes.iter().any(|p| read_number(&p.depth_cm).is_ok_and(|d| (d - depth.depth_cm).abs() < 0.5));
+                let there = draft
+                    .probes
+                    .iter()
+                    .any(|p| read_number(&p.depth_cm).is_ok_and(|d| (d - depth.depth_cm).abs() < 0.5));
                 if !there && draft.probes.len() < MOST {
                     draft.probes.push(ProbeDraft {
                         depth_cm: depth.depth_cm.into(),
@@ -130,7 +133,8 @@ fn remove(draft: &mut Draft, place: &str) -> Result<Done, Problem> {
 /// A program was sent: refused until the memory was collected, since sending erases it.
 fn sent<'f>(draft: &mut Draft, context: &Context, field: impl Fn(&str) -> &'f str) -> Result<Done, Problem> {
     if field("collected") != "yes" {
-        let says = "Not noted: first collect what the memory holds, and tick that you did. Sending a program erases it.";
+        let says =
+            "Not noted: first collect what the memory holds, and tick that you did. Sending a program erases it.";
         return Ok(Done { says: Some(says.into()), ..done("", "#sent") });
     }
     if context.found.stops(Some(ebrel_core::planning::Step::Program)).next().is_some() {
@@ -149,5 +153,8 @@ fn sent<'f>(draft: &mut Draft, context: &Context, field: impl Fn(&str) -> &'f st
         changed: field("sent_why").into(),
         program: json.as_str().into(),
     });
-    Ok(Done { says: Some(format!("Program {version} is noted as sent.")), ..done(format!("program {version} sent"), "#sent") })
+    Ok(Done {
+        says: Some(format!("Program {version} is noted as sent.")),
+        ..done(format!("program {version} sent"), "#sent")
+    })
 }

@@ -6,7 +6,8 @@ use crate::shell::sign_in;
 use crate::shell::{Room, Shell};
 use actix_session::Session;
 use ebrel_core::planning::{
-    Assessment, BiasDraft, Catalogue, Design, Draft, HorizonDraft, Remark, Setting, Step, Typed, Weight, assess, known_bias,
+    Assessment, BiasDraft, Catalogue, Design, Draft, HorizonDraft, Remark, Setting, Step, Typed, Weight, assess,
+    known_bias,
 };
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
@@ -100,9 +101,8 @@ impl Context {
 
     /// The head of a step's page.
     pub fn head(&self, step: Option<Step>) -> Head {
-        let count = |s: Step, weight: Weight| {
-            self.found.remarks.iter().filter(|r| r.step == s && r.weight == weight).count()
-        };
+        let count =
+            |s: Step, weight: Weight| self.found.remarks.iter().filter(|r| r.step == s && r.weight == weight).count();
         let steps = Step::ALL.into_iter().map(|s| StepLink {
             name: s.name(),
             address: format!("/stations/{}/plan/{}", self.station.id, s.code()),
@@ -137,11 +137,7 @@ impl Context {
 
 /// What a station and its study's design set for the plan.
 fn setting(station: &Station, design: &Design) -> Setting {
-    Setting {
-        station: station.name.clone(),
-        interval_s: design.interval_s,
-        months: design.months,
-    }
+    Setting { station: station.name.clone(), interval_s: design.interval_s, months: design.months }
 }
 
 fn horizon(l: &ebrel_core::planning::Layer) -> Horizon {
@@ -169,7 +165,8 @@ fn first_draft(station: &Station, soil: &[Horizon]) -> Draft {
         clay_pct: typed(h.clay_pct),
         organic_pct: typed(h.organic_matter_pct),
     });
-    let bias = (!station.known_bias.is_empty()).then(|| BiasDraft { what: station.known_bias.as_str().into(), ..BiasDraft::default() });
+    let bias = (!station.known_bias.is_empty())
+        .then(|| BiasDraft { what: station.known_bias.as_str().into(), ..BiasDraft::default() });
     Draft {
         latitude: typed(station.latitude),
         longitude: typed(station.longitude),

@@ -1,6 +1,7 @@
 //! From a sent form to a changed draft: each field's name is its path in the draft's JSON.
 
 use crate::shell::errors::Problem;
+use ebrel_core::planning::Figure;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
@@ -18,7 +19,8 @@ pub fn apply<D>(draft: &D, form: &[(String, String)]) -> Result<(D, Option<Strin
 where
     D: Serialize + DeserializeOwned + PartialEq,
 {
-    let internal = |e: serde_json::Error| Problem::Refused(format!("This form does not fit a plan ({e}). Reload the page."));
+    let internal =
+        |e: serde_json::Error| Problem::Refused(format!("This form does not fit a plan ({e}). Reload the page."));
     let mut json = serde_json::to_value(draft).map_err(internal)?;
     for (path, text) in form {
         let text: String = text.trim().chars().take(LONGEST).collect();
@@ -45,7 +47,9 @@ fn put(json: &mut Value, path: &str, text: &str) {
                 Some(item) => item,
                 None => return,
             },
-            Value::Object(map) if map.contains_key(part) || is_open_map(path, part) => map.entry(part).or_insert(Value::Null),
+            Value::Object(map) if map.contains_key(part) || is_open_map(path, part) => {
+                map.entry(part).or_insert(Value::Null)
+            }
             _ => return,
         };
     }
@@ -58,7 +62,8 @@ fn put(json: &mut Value, path: &str, text: &str) {
 fn is_open_map(path: &str, part: &str) -> bool {
     let parent = path.rsplit_once('.').map_or("", |(parent, _)| parent);
     let map = parent.rsplit('.').next().unwrap_or("");
-    path.ends_with(part) && ["figures", "choices", "ticks", "scores", "notes", "cleared", "keep", "quantities"].contains(&map)
+    path.ends_with(part)
+        && ["figures", "choices", "ticks", "scores", "notes", "cleared", "keep", "quantities"].contains(&map)
 }
 
 /// Paths at which two drafts differ.
@@ -95,7 +100,8 @@ fn in_words(paths: &[String]) -> String {
 fn one_in_words(path: &str) -> String {
     let parts: Vec<&str> = path.split('.').collect();
     let tidy = |name: &str| {
-        let name = name.trim_end_matches("_cm").trim_end_matches("_pct").trim_end_matches("_m").trim_end_matches("_min");
+        let name =
+            name.trim_end_matches("_cm").trim_end_matches("_pct").trim_end_matches("_m").trim_end_matches("_min");
         name.replace(['_', ':'], " ")
     };
     match parts[..] {
@@ -111,7 +117,12 @@ fn one_in_words(path: &str) -> String {
             };
             format!("{one} {number}: {}", tidy(field))
         }
-        ["figures" | "choices" | "ticks", name] => tidy(name),
+        ["figures", code] => Figure::ALL
+            .iter()
+            .map(|f| f.spec())
+            .find(|f| f.code == code)
+            .map_or_else(|| tidy(code), |f| f.range.name.to_owned()),
+        ["choices" | "ticks", name] => tidy(name),
         _ => tidy(path),
     }
 }
@@ -128,18 +139,24 @@ mod tests {
     #[test]
     fn fields_find_their_place_and_the_change_is_said() {
         let draft: Draft = serde_json::from_str(r#"{"probes": [{"depth_cm": 5}, {"depth_cm": 15}]}"#).unwrap();
-        let sent = form(&[("token", "x"), ("probes.1.depth_cm", "20"), ("figures.roots_cm", "6o"), ("probes.7.depth_cm", "9")]);
+        let sent = form(&[
+            ("token", "x"),
+            ("probes.1.depth_cm", "20"),
+            ("figures.roots_cm", "6o"),
+            ("probes.7.depth_cm", "9"),
+        ]);
         let (changed, words) = apply(&draft, &sent).unwrap();
         assert_eq!(&*changed.probes[1].depth_cm, "20");
         assert_eq!(changed.figure("roots_cm"), "6o", "nothing typed is lost");
-        assert_eq!((changed.probes.len(), words.as_deref()), (2, Some("roots, probe 2: depth")));
+        assert_eq!((changed.probes.len(), words.as_deref()), (2, Some("depth of the roots, probe 2: depth")));
         assert_eq!(apply(&changed, &sent).unwrap().1, None, "the same form again changes nothing");
     }
 
     #[test]
     fn a_tampered_form_does_no_harm() {
         let draft: Draft = serde_json::from_str(r#"{"probes": [{"depth_cm": 5}]}"#).unwrap();
-        let sent = form(&[("probes", "gone"), ("probes.0", "gone"), ("figures", "gone"), ("nowhere.at.all", "x"), ("", "y")]);
+        let sent =
+            form(&[("probes", "gone"), ("probes.0", "gone"), ("figures", "gone"), ("nowhere.at.all", "x"), ("", "y")]);
         assert_eq!(apply(&draft, &sent).unwrap().0, draft);
     }
 }

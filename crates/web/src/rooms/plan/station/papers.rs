@@ -140,7 +140,13 @@ async fn labels(
     let mut labels = Vec::new();
     for (number, plugged) in context.found.wiring.plugged.iter().enumerate() {
         let probe = &context.found.plan.probes[plugged.probe];
-        let address = format!("{}://{}/stations/{}/placements#{}", connection.scheme(), connection.host(), *id, probe.label.replace(' ', "-"));
+        let address = format!(
+            "{}://{}/stations/{}/placements#{}",
+            connection.scheme(),
+            connection.host(),
+            *id,
+            probe.label.replace(' ', "-")
+        );
         let code = QrCode::new(address.as_bytes()).map_err(|e| Problem::Internal(e.to_string()))?;
         let code = code.render::<svg::Color<'_>>().quiet_zone(true).min_dimensions(96, 96).build();
         // The renderer opens with an XML declaration, which has no place within a page.
@@ -164,7 +170,9 @@ async fn labels(
 async fn calendar(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let context = Context::load(&app.store, *id).await?;
     if context.found.calendar.is_empty() {
-        return Err(Problem::Refused("There is no calendar yet: give the day of installation at “Kit and dates”.".into()));
+        return Err(Problem::Refused(
+            "There is no calendar yet: give the day of installation at “Kit and dates”.".into(),
+        ));
     }
     let newest = app.store.plan(*id).await?.map_or(UnixSeconds(0), |v| v.made_at);
     let name = format!("{}, {}", context.study.name, context.station.name);
@@ -174,7 +182,8 @@ async fn calendar(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpRespons
 
 async fn program(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let context = Context::load(&app.store, *id).await?;
-    let text = serde_json::to_string_pretty(&context.found.plan.program).map_err(|e| Problem::Internal(e.to_string()))?;
+    let text =
+        serde_json::to_string_pretty(&context.found.plan.program).map_err(|e| Problem::Internal(e.to_string()))?;
     let kind = ContentType::json().to_string();
     Ok(attachment(&kind, &format!("{}-program.json", context.station.code), text))
 }

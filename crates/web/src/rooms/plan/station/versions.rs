@@ -42,7 +42,13 @@ async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     show(&app, &session, *id, String::new(), None).await
 }
 
-async fn show(app: &App, session: &Session, id: i64, json: String, error: Option<String>) -> Result<HttpResponse, Problem> {
+async fn show(
+    app: &App,
+    session: &Session,
+    id: i64,
+    json: String,
+    error: Option<String>,
+) -> Result<HttpResponse, Problem> {
     let context = Context::load(&app.store, id).await?;
     let offset = context.study.utc_offset_minutes;
     let rows = app.store.plan_versions(id).await?.into_iter().map(|v| Row {

@@ -11,8 +11,8 @@ use std::fmt::Write as _;
 /// A line plot: everything in px.
 pub struct Plot {
     line: String,
-    /// Dashed lines: path and label with its place.
-    marks: Vec<(String, f64, f64, String)>,
+    /// Dashed lines: path, and label with its place and anchor.
+    marks: Vec<(String, f64, f64, &'static str, String)>,
     x_ticks: Vec<(f64, String)>,
     y_ticks: Vec<(f64, String)>,
     x_words: &'static str,
@@ -87,27 +87,72 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> BudgetsPage {
     }
     let distance = plan.get(Distance);
     let by_distance = has_radio.then(|| margin_plot(&radio.by_distance, true, distance, "distance, m"));
-    let by_wetness = (has_radio && plan.method == Method::Buried).then(|| margin_plot(&radio.by_wetness, false, plan.get(WaterToday), "water content of the soil above, m³/m³"));
-    let months = energy.solar.as_ref().map_or_else(Vec::new, |s| {
-        (0..12).map(|m| (MONTHS[m][..3].to_owned(), fixed(s.income_wh[m], 2))).collect()
-    });
+    let by_wetness = (has_radio && plan.method == Method::Buried)
+        .then(|| margin_plot(&radio.by_wetness, false, plan.get(WaterToday), "water content of the soil above, m³/m³"));
+    let months = energy
+        .solar
+        .as_ref()
+        .map_or_else(Vec::new, |s| (0..12).map(|m| (MONTHS[m][..3].to_owned(), fixed(s.income_wh[m], 2))).collect());
     BudgetsPage {
         energy: energy.says.clone(),
         energy_holds: energy.holds,
         radio: radio.says.clone(),
         radio_holds: radio.holds,
-        memory: if found.memory.days.is_finite() { format!("The memory holds {}; a silence of {} days is bridged{}.", long_span(found.memory.days), fixed(plan.get(Outage), 0), if found.memory.days >= plan.get(Outage) { "" } else { " no more" }) } else { "Nothing is kept yet.".into() },
+        memory: if found.memory.days.is_finite() {
+            format!(
+                "The memory holds {}; a silence of {} days is bridged{}.",
+                long_span(found.memory.days),
+                fixed(plan.get(Outage), 0),
+                if found.memory.days >= plan.get(Outage) { "" } else { " no more" }
+            )
+        } else {
+            "Nothing is kept yet.".into()
+        },
         battery_plot: battery_plot(&energy.year),
-        shares: energy.shares.iter().map(|s| (s.name.to_owned(), fixed(s.mean_ma * 1000.0, 1), (s.mean_ma / total * 100.0).round())).collect(),
-        assumes: format!("Mean current {} µA. Usable {} mAh at {} °C, the coldest month: derated by a table for lithium cells, self-discharge as an exponential. Each probe is powered by itself for its warm-up; the maker's own figures are better where you have them.", fixed(energy.mean_ma * 1000.0, 0), grouped(energy.usable_mah.round() as usize), fixed(energy.coldest_c, 0)),
+        shares: energy
+            .shares
+            .iter()
+            .map(|s| (s.name.to_owned(), fixed(s.mean_ma * 1000.0, 1), (s.mean_ma / total * 100.0).round()))
+            .collect(),
+        assumes: format!(
+            "Mean current {} µA. Usable {} mAh at {} °C, the coldest month: derated by a table for lithium cells, self-discharge as an exponential. Each probe is powered by itself for its warm-up; the maker's own figures are better where you have them.",
+            fixed(energy.mean_ma * 1000.0, 0),
+            grouped(energy.usable_mah.round() as usize),
+            fixed(energy.coldest_c, 0)
+        ),
         months,
         distance_plot: by_distance,
         wetness_plot: by_wetness,
         radio_numbers: if has_radio { radio_numbers(context) } else { Vec::new() },
         energy_figures: context.figures(&power),
         panel_figures: context.figures(&panel),
-        radio_figures: if has_radio { context.figures(&[Distance, SendEvery, Spreading, Frequency, DutyCycle, Power, NodeGain, GatewayGain, RadioDraw, ListenSeconds, Overhead, Outage]) } else { Vec::new() },
-        terrain: context.choice("terrain", "Between node and gateway", &[("broken", "hedges, orchard, light wood"), ("open", "open, in sight"), ("forest", "closed forest, or behind a rise")]),
+        radio_figures: if has_radio {
+            context.figures(&[
+                Distance,
+                SendEvery,
+                Spreading,
+                Frequency,
+                DutyCycle,
+                Power,
+                NodeGain,
+                GatewayGain,
+                RadioDraw,
+                ListenSeconds,
+                Overhead,
+                Outage,
+            ])
+        } else {
+            Vec::new()
+        },
+        terrain: context.choice(
+            "terrain",
+            "Between node and gateway",
+            &[
+                ("broken", "hedges, orchard, light wood"),
+                ("open", "open, in sight"),
+                ("forest", "closed forest, or behind a rise"),
+            ],
+        ),
         shell,
         head,
     }
@@ -116,9 +161,15 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> BudgetsPage {
 fn radio_numbers(context: &Context) -> Vec<(String, String)> {
     let radio = &context.found.radio;
     let mut rows = vec![
-        ("to be sent each time".to_owned(), format!("{} bytes in {} packet{}", radio.bytes, radio.packets, if radio.packets == 1 { "" } else { "s" })),
+        (
+            "to be sent each time".to_owned(),
+            format!("{} bytes in {} packet{}", radio.bytes, radio.packets, if radio.packets == 1 { "" } else { "s" }),
+        ),
         ("time on air".to_owned(), format!("{:.0} ms", radio.air_ms)),
-        ("the band allows".to_owned(), format!("a packet every {:.0} s, {} an hour", radio.limit.period_s, radio.limit.per_hour)),
+        (
+            "the band allows".to_owned(),
+            format!("a packet every {:.0} s, {} an hour", radio.limit.period_s, radio.limit.per_hour),
+        ),
         ("to hand over after the longest silence".to_owned(), long_hours(radio.catch_up_h)),
     ];
     if let Some(theta) = radio.silent_above {
@@ -128,7 +179,13 @@ fn radio_numbers(context: &Context) -> Vec<(String, String)> {
 }
 
 fn long_hours(hours: f64) -> String {
-    if hours < 48.0 { format!("{hours:.1} h") } else if hours < 24_000.0 { long_span(hours / 24.0) } else { "never: the band is full".into() }
+    if hours < 48.0 {
+        format!("{hours:.1} h")
+    } else if hours < 24_000.0 {
+        long_span(hours / 24.0)
+    } else {
+        "never: the band is full".into()
+    }
 }
 
 fn battery_plot(year: &[f64]) -> Plot {
@@ -162,11 +219,26 @@ fn margin_plot(points: &[(f64, f64)], logarithmic: bool, here: f64, x_words: &'s
     Plot {
         line: line(points.iter().map(|p| (x.at(on(p.0)), y.at(p.1)))),
         marks: vec![
-            (format!("M{LEFT} {safe:.1}H{RIGHT}"), RIGHT, safe - 4.0, format!("{SAFE_MARGIN_DB} dB wanted")),
-            (format!("M{hx:.1} {TOP}V{BOTTOM}"), hx - 4.0, TOP + 10.0, if logarithmic { "here".into() } else { "today".into() }),
+            (
+                format!("M{LEFT} {safe:.1}H{RIGHT}"),
+                LEFT + 4.0,
+                safe - 4.0,
+                "word",
+                format!("{SAFE_MARGIN_DB} dB wanted"),
+            ),
+            (
+                format!("M{hx:.1} {TOP}V{BOTTOM}"),
+                hx - 4.0,
+                TOP + 10.0,
+                "word end",
+                if logarithmic { "here".into() } else { "today".into() },
+            ),
         ],
         x_ticks: ticks.iter().filter(within).map(|v| (x.at(on(*v)), v.to_string())).collect(),
-        y_ticks: (0..=steps).map(|i| low + i as f64 * 20.0).map(|v| (y.at(v), format!("{v:.0}").replace('-', "−"))).collect(),
+        y_ticks: (0..=steps)
+            .map(|i| low + i as f64 * 20.0)
+            .map(|v| (y.at(v), format!("{v:.0}").replace('-', "−")))
+            .collect(),
         x_words,
         y_words: "margin, dB",
     }

@@ -12,6 +12,7 @@ struct OfferRow {
     school: &'static str,
     gives: &'static str,
     depths: String,
+    empty: bool,
 }
 
 struct HorizonRow {
@@ -63,10 +64,15 @@ pub fn page(shell: Shell, mut head: Head, context: &Context) -> DepthsPage {
         code: o.code,
         school: o.school,
         gives: o.gives,
+        empty: o.depths.is_empty(),
         depths: if o.depths.is_empty() {
             "nothing for this soil and these roots".into()
         } else {
-            let each: Vec<String> = o.depths.iter().map(|d| if d.sentinel { format!("{} (sentinel)", d.depth_cm) } else { d.depth_cm.to_string() }).collect();
+            let each: Vec<String> = o
+                .depths
+                .iter()
+                .map(|d| if d.sentinel { format!("{} (sentinel)", d.depth_cm) } else { d.depth_cm.to_string() })
+                .collect();
             format!("{} cm", each.join(", "))
         },
     });
@@ -99,7 +105,7 @@ pub fn page(shell: Shell, mut head: Head, context: &Context) -> DepthsPage {
         models: models.map(|m| Answer { code: m.code.clone(), words: m.name.clone(), taken: false }).collect(),
         horizons: horizons.collect(),
         probes: probes.collect(),
-        drawing: Drawing::of(found, Measures::from_code(context.draft.choice("measures"))).to_be_dragged(found),
+        drawing: Drawing::of(found, Measures::from_code(context.draft.choice("measures"))).with_handles(found),
         whole: std::mem::take(&mut head.says),
         shell,
         head,

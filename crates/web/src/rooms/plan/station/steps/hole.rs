@@ -105,9 +105,15 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> HolePage {
         .collect();
     let best = context.found.fits.iter().find(|f| f.preferred);
     let answer = match best {
-        _ if context.found.dig.set.is_empty() => "Choose the depths first; the hole follows.".to_owned(),
+        _ if plan.buried().next().is_none() => "Choose the depths first; the hole follows.".to_owned(),
+        _ if context.found.dig.set.is_empty() => "No probe can be placed so.".to_owned(),
         Some(best) if best.method == plan.method => format!("{}: {}.", capital(best.method.name()), best.because),
-        Some(best) => format!("{} is taken; preferred here: {}, since {}.", capital(plan.method.name()), best.method.name(), best.because),
+        Some(best) => format!(
+            "{} is taken; preferred here: {}, since {}.",
+            capital(plan.method.name()),
+            best.method.name(),
+            best.because
+        ),
         None => format!("{} is taken; no method fits well.", capital(plan.method.name())),
     };
     let disagreements = context.found.disagreements.iter().map(|d| {
@@ -121,8 +127,20 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> HolePage {
         methods,
         method_says: context.says("choices.method"),
         case: vec![
-            context.choice("hardness", "How hard is the soil", &[("firm", "firm: a knife goes in"), ("soft", "soft: a finger goes in"), ("hard", "hard: a knife has to be hammered")]),
-            context.choice("machines", "Machines", &[("none", "none"), ("mowing", "above the ground"), ("ploughing", "working the soil")]),
+            context.choice(
+                "hardness",
+                "How hard is the soil",
+                &[
+                    ("firm", "firm: a knife goes in"),
+                    ("soft", "soft: a finger goes in"),
+                    ("hard", "hard: a knife has to be hammered"),
+                ],
+            ),
+            context.choice(
+                "machines",
+                "Machines",
+                &[("none", "none"), ("mowing", "above the ground"), ("ploughing", "working the soil")],
+            ),
             context.choice("measures", "Lengths shown in", &[("cm", "centimetres"), ("in", "inches")]),
         ],
         disagreements: disagreements.collect(),
@@ -130,7 +148,14 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> HolePage {
         cable: if plan.method == Method::Buried {
             context.figures(&[Figure::Loop, Figure::Slack])
         } else {
-            context.figures(&[Figure::CableRun, Figure::PostRise, Figure::Loop, Figure::Slack, Figure::ConduitDown, Figure::ConduitUp])
+            context.figures(&[
+                Figure::CableRun,
+                Figure::PostRise,
+                Figure::Loop,
+                Figure::Slack,
+                Figure::ConduitDown,
+                Figure::ConduitUp,
+            ])
         },
         drawing: Drawing::of(&context.found, measures),
         numbers: numbers(context, measures),
@@ -145,7 +170,10 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> HolePage {
 
 /// The numbers that a method asks for.
 const fn geometry(method: Method) -> &'static [Figure] {
-    use Figure::{Collar, GroundSlope, HoleAngle, HoleDiameter, HoleSpacing, NodeDepth, PipeAbove, PitLength, PitWidth, PusherPipe, RoomBelow, Standoff};
+    use Figure::{
+        Collar, GroundSlope, HoleAngle, HoleDiameter, HoleSpacing, NodeDepth, PipeAbove, PitLength, PitWidth,
+        PusherPipe, RoomBelow, Standoff,
+    };
     match method {
         Method::Pit | Method::Recess => &[PitLength, PitWidth, HoleSpacing],
         Method::Buried => &[PitLength, PitWidth, NodeDepth, HoleSpacing],
@@ -178,7 +206,10 @@ pub fn numbers(context: &Context, measures: Measures) -> Vec<NumberRow> {
                 hole: s.hole + 1,
                 bottom: measures.show(hole.bottom_cm),
                 length: measures.show(hole.length_cm),
-                marks: s.marks.map(|(a, b)| format!("{} / {}", measures.show(a.from_bottom_cm), measures.show(b.from_bottom_cm))).unwrap_or_default(),
+                marks: s
+                    .marks
+                    .map(|(a, b)| format!("{} / {}", measures.show(a.from_bottom_cm), measures.show(b.from_bottom_cm)))
+                    .unwrap_or_default(),
                 pipe: s.pipe_cut_cm.map(|c| measures.show(c)).unwrap_or_default(),
                 senses: format!("{} to {}", fixed(top, 1), fixed(bottom, 1)),
                 needs: fixed(s.cable_m, 1),
@@ -204,4 +235,3 @@ pub fn soil(context: &Context, measures: Measures) -> Vec<SoilRow> {
         })
         .collect()
 }
-

@@ -71,8 +71,18 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> KitPage {
             ("Retrieval", context.text("retrieve", &draft.retrieve)),
         ],
         days: days.collect(),
-        figures: context.figures(&[Figure::VisitEvery, Figure::Recalibration, Figure::Spares, Figure::Labour, Figure::HourlyRate]),
-        costs: found.costs.iter().map(|c| (c.what.clone(), fixed(c.number, 0), fixed(c.each, 0), fixed(c.total(), 0))).collect(),
+        figures: context.figures(&[
+            Figure::VisitEvery,
+            Figure::Recalibration,
+            Figure::Spares,
+            Figure::Labour,
+            Figure::HourlyRate,
+        ]),
+        costs: found
+            .costs
+            .iter()
+            .map(|c| (c.what.clone(), fixed(c.number, 0), fixed(c.each, 0), fixed(c.total(), 0)))
+            .collect(),
         price,
         currency: context.text("currency", &draft.currency),
         shell,

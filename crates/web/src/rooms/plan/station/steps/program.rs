@@ -51,7 +51,8 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> ProgramPage {
     let drafts = if draft.tables.is_empty() { &usual } else { &draft.tables };
     let tables = drafts.iter().enumerate().map(|(i, t)| {
         let rows = found.plan.channels().into_iter().map(|(quantity, channels)| {
-            let label = if channels > 1 { format!("{channels} × {}", quantity.words()) } else { quantity.words().to_owned() };
+            let label =
+                if channels > 1 { format!("{channels} × {}", quantity.words()) } else { quantity.words().to_owned() };
             let kept = Statistic::ALL.iter().map(|s| Kept {
                 path: format!("tables.{i}.keep.{}:{}", quantity.code(), s.code()),
                 on: keeps(t, quantity, *s),
@@ -62,7 +63,12 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> ProgramPage {
         let resolved = program.tables.iter().find(|r| r.name == *t.name);
         let sum = resolved.map_or_else(String::new, |r| {
             let scans = (r.every_s / program.scan_s).floor();
-            format!("{scans} scans to a record, {} values, {} bytes; {} records a day", r.values(), r.bytes(), grouped(r.per_day().round() as usize))
+            format!(
+                "{scans} scans to a record, {} values, {} bytes; {} records a day",
+                r.values(),
+                r.bytes(),
+                grouped(r.per_day().round() as usize)
+            )
         });
         TableView {
             name: context.text(format!("tables.{i}.name"), &t.name),
@@ -76,7 +82,11 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> ProgramPage {
     let (minutes, every) = (found.plan.get(Figure::SpotMinutes), found.plan.get(Figure::SpotEvery));
     let days = found.memory.days;
     let answer = if days.is_finite() {
-        format!("The memory holds {} records, {:.0} days at this rate.", grouped(found.memory.records as usize), days.floor())
+        format!(
+            "The memory holds {} records, {:.0} days at this rate.",
+            grouped(found.memory.records as usize),
+            days.floor()
+        )
     } else {
         "Nothing is kept yet.".into()
     };
@@ -87,9 +97,24 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> ProgramPage {
         tables: tables.collect(),
         own_tables: !draft.tables.is_empty(),
         spot: context.figures(&[Figure::SpotMinutes, Figure::SpotEvery]),
-        spot_words: format!("{} at one sample every {} make {} samples, one at the end of each interval.", span(minutes * 60.0), span(every), grouped(spot_samples(minutes, every) as usize)),
+        spot_words: format!(
+            "{} at one sample every {} make {} samples, one at the end of each interval.",
+            span(minutes * 60.0),
+            span(every),
+            grouped(spot_samples(minutes, every) as usize)
+        ),
         words: program.in_words(),
-        sent: draft.programs.iter().rev().map(|p| Sent { version: p.version.to_string(), sent: p.sent.to_string(), by: p.by.to_string(), changed: p.changed.to_string() }).collect(),
+        sent: draft
+            .programs
+            .iter()
+            .rev()
+            .map(|p| Sent {
+                version: p.version.to_string(),
+                sent: p.sent.to_string(),
+                by: p.by.to_string(),
+                changed: p.changed.to_string(),
+            })
+            .collect(),
         differs,
         shell,
         head,

@@ -8,7 +8,8 @@ use ebrel_core::planning::{CLEARANCES, CRITERIA, SERVICES, Typed};
 
 struct Score {
     path: String,
-    taken: String,
+    /// The scores to choose from, and whether each is taken.
+    scores: Vec<(&'static str, bool)>,
     note: TextField,
     asks: &'static str,
 }
@@ -57,7 +58,7 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> SitePage {
         let empty = Typed::default();
         let scores = CRITERIA.iter().map(|k| Score {
             path: format!("candidates.{i}.scores.{}", k.code),
-            taken: c.scores.get(k.code).unwrap_or(&empty).to_string(),
+            scores: ["0", "1", "2", "3"].map(|n| (n, c.scores.get(k.code).is_some_and(|t| &**t == n))).to_vec(),
             note: context.text(format!("candidates.{i}.notes.{}", k.code), c.notes.get(k.code).unwrap_or(&empty)),
             asks: k.asks,
         });
@@ -66,8 +67,15 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> SitePage {
             asks: k.asks,
             on: c.cleared.get(k.code).is_some_and(Typed::is_yes),
         });
-        let score = judged.percent.map_or_else(|| "not scored yet".to_owned(), |p| format!("{p:.0} % of the best possible, {} of {} scored", judged.scored, CRITERIA.len()));
-        let open = if judged.stops.is_empty() { String::new() } else { format!("Open: {}. ", judged.stops.join("; ").to_lowercase()) };
+        let score = judged.percent.map_or_else(
+            || "not scored yet".to_owned(),
+            |p| format!("{p:.0} % of the best possible, {} of {} scored", judged.scored, CRITERIA.len()),
+        );
+        let open = if judged.stops.is_empty() {
+            String::new()
+        } else {
+            format!("Open: {}. ", judged.stops.join("; ").to_lowercase())
+        };
         Candidate {
             name: context.text(format!("candidates.{i}.name"), &c.name),
             scores: scores.collect(),
