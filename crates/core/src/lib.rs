@@ -4,6 +4,7 @@
 //! decides what comes out, so every rule can be tested on its own.
 //!
 //! * [`units`]: quantities as types, their legal ranges, and the quantities a channel can measure.
+//! * [`register`]: what stands between a probe and its use.
 //! * [`sampling`]: reference samples: water content and density of a core, with uncertainty; packing; wetting.
 //! * [`calibration`]: from reference samples to a curve that can be defended, and back to water content.
 //! * [`series`]: what a raw reading means (placement and calibration by date), and series thinned for a screen.
@@ -18,6 +19,7 @@ pub mod planning;
 pub mod power;
 pub mod quality;
 pub mod radio;
+pub mod register;
 pub mod sampling;
 pub mod series;
 pub mod statistics;

@@ -15,6 +15,7 @@ pub mod imports;
 pub mod placements;
 pub mod plans;
 pub mod readings;
+pub mod register;
 pub mod stations;
 pub mod verdicts;
 

@@ -3,12 +3,14 @@
 mod plans;
 
 use ebrel_core::calibration::{Curve, recommend};
-use ebrel_core::quality::{Event, EventKind};
+use ebrel_core::quality::{self, Event};
+use ebrel_core::register::EventKind;
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
 use ebrel_simulator::{SampleMasses, Scenario, calibration_run, ostrelle_cut_coupe, simulate};
 use ebrel_store::calibrations::Adoption;
 use ebrel_store::placements::{NewPlacement, Probe};
 use ebrel_store::readings::Reading;
+use ebrel_store::register::ProbeEvent;
 use ebrel_store::stations::{Horizon, Station, StoredEvent, Study};
 use ebrel_store::{Store, StoreError};
 use serde_json::json;
@@ -145,10 +147,12 @@ async fn place_probes(store: &Store, node: i64, scenario: &Scenario) -> Result<(
     all.push(("rain", Some(-100.0), "level", gauge));
     all.push(("batt", None, "", probe("NO-0001".into(), "node with radio", Principle::Node, (0.0, 6.0), 0.01)));
     for (port, depth, orientation, probe) in all {
+        let probe_id = store.ensure_probe(&probe).await?;
+        accept(store, probe_id, &probe, scenario).await?;
         let placement = NewPlacement {
             node_id: node,
             port: port.into(),
-            probe_id: store.ensure_probe(&probe).await?,
+            probe_id,
             depth_cm: depth.and_then(|d| DepthCm::new(d).ok()),
             orientation: orientation.into(),
             starts: UnixSeconds(scenario.start),
@@ -156,6 +160,29 @@ async fn place_probes(store: &Store, node: i64, scenario: &Scenario) -> Result<(
             note: String::new(),
         };
         store.place(&placement).await?;
+    }
+    Ok(())
+}
+
+/// What was done on the bench before the probe went into the ground.
+async fn accept(store: &Store, id: i64, probe: &Probe, scenario: &Scenario) -> Result<(), StoreError> {
+    let event = |days: i64, kind, note: &str| ProbeEvent {
+        at: UnixSeconds(scenario.start - days * 86_400),
+        kind,
+        note: note.into(),
+        by: "T. Quill".into(),
+    };
+    let note = match probe.principle {
+        Principle::Dielectric => "in air and in water at 20 °C within the model's limits; prongs straight",
+        Principle::Thermometer => "in stirred ice and at room temperature, beside the batch",
+        Principle::RainGauge => "100 mL dripped in give the tips they should",
+        _ => return Ok(()),
+    };
+    store.add_probe_event(id, &event(32, EventKind::Accepted, note)).await?;
+    if probe.principle == Principle::Thermometer && probe.serial != "TH-0032" {
+        store
+            .add_probe_event(id, &event(30, EventKind::Checked, "ice, room and 30 °C bath against the reference"))
+            .await?;
     }
     Ok(())
 }
@@ -221,15 +248,15 @@ fn events(scenario: &Scenario) -> Vec<StoredEvent> {
     };
     vec![
         event(
-            EventKind::Installation,
+            quality::EventKind::Installation,
             day(0) + 6 * 3600,
             4,
             "four depths from a pit; the 30 cm probe was moved off a root",
         ),
-        event(EventKind::OfficialStart, day(14), 0, "first good wetting after installation"),
-        event(EventKind::Visit, day(195) + 10 * 3600, 1, "plugs and gaskets checked"),
-        event(EventKind::Visit, day(197) + 15 * 3600, 1, "plug of the 60 cm probe put back"),
-        event(EventKind::Maintenance, day(600) + 9 * 3600, 2, "cable gnawed by a mouse, mended"),
+        event(quality::EventKind::OfficialStart, day(14), 0, "first good wetting after installation"),
+        event(quality::EventKind::Visit, day(195) + 10 * 3600, 1, "plugs and gaskets checked"),
+        event(quality::EventKind::Visit, day(197) + 15 * 3600, 1, "plug of the 60 cm probe put back"),
+        event(quality::EventKind::Maintenance, day(600) + 9 * 3600, 2, "cable gnawed by a mouse, mended"),
     ]
 }
 

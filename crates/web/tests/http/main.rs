@@ -7,6 +7,7 @@ mod client;
 mod import;
 mod plan;
 mod record;
+mod register;
 mod review;
 mod security;
 mod study;

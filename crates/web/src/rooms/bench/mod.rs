@@ -1,12 +1,14 @@
-//! The room Bench, thin: moisture calibrations, from tins to an adopted curve.
+//! The room Bench: the register of probes, and moisture calibrations from tins to an adopted curve.
 
 mod draft;
 mod plot;
+mod register;
 mod run;
 mod runs;
 
 /// Routes of this room.
 pub fn routes(config: &mut actix_web::web::ServiceConfig) {
+    register::routes(config);
     runs::routes(config);
     run::routes(config);
 }

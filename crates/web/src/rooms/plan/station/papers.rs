@@ -140,13 +140,13 @@ async fn labels(
     let mut labels = Vec::new();
     for (number, plugged) in context.found.wiring.plugged.iter().enumerate() {
         let probe = &context.found.plan.probes[plugged.probe];
-        let address = format!(
-            "{}://{}/stations/{}/placements#{}",
-            connection.scheme(),
-            connection.host(),
-            *id,
-            probe.label.replace(' ', "-")
-        );
+        // A serial leads to the probe's page; without one yet, to the plan.
+        let path = if context.draft.probes[probe.row].serial.is_blank() {
+            format!("/stations/{}/plan/depths", *id)
+        } else {
+            format!("/probes/{}", probe.label)
+        };
+        let address = format!("{}://{}{path}", connection.scheme(), connection.host());
         let code = QrCode::new(address.as_bytes()).map_err(|e| Problem::Internal(e.to_string()))?;
         let code = code.render::<svg::Color<'_>>().quiet_zone(true).min_dimensions(96, 96).build();
         // The renderer opens with an XML declaration, which has no place within a page.

@@ -1,0 +1,110 @@
+//! What stands between a probe and its use: tests passed, calibrations, repairs.
+
+use crate::units::{Principle, coded};
+use serde::{Deserialize, Serialize};
+
+coded!(
+    /// Something that happens to a probe.
+    EventKind {
+        /// It passed its acceptance.
+        Accepted = "accepted",
+        /// It passed, but is to be watched.
+        Watched = "watched",
+        /// It failed.
+        Rejected = "rejected",
+        /// It was checked against a thermometer.
+        Checked = "checked",
+        /// It was repaired: its tests count no more.
+        Repaired = "repaired",
+        /// It is out of use.
+        Retired = "retired",
+        /// Something to know.
+        Note = "note",
+    }
+);
+
+impl EventKind {
+    /// In words.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Accepted => "accepted",
+            Self::Watched => "accepted, to be watched",
+            Self::Rejected => "rejected",
+            Self::Checked => "checked against a thermometer",
+            Self::Repaired => "repaired",
+            Self::Retired => "out of use",
+            Self::Note => "note",
+        }
+    }
+}
+
+/// How far a probe can be trusted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Trust {
+    /// Whether it may be used as it is.
+    pub usable: bool,
+    /// What is missing, or why not; the first says what to do next.
+    pub between: Vec<&'static str>,
+}
+
+/// Judges a probe by its events (oldest first) and whether a calibration holds for it.
+///
+/// A repair or a rejection wipes out what was passed before it.
+#[must_use]
+pub fn trust(principle: Principle, events: &[EventKind], calibrated: bool) -> Trust {
+    let (mut accepted, mut checked, mut out, mut rejected) = (false, false, false, false);
+    for event in events {
+        match event {
+            EventKind::Accepted | EventKind::Watched => (accepted, rejected) = (true, false),
+            EventKind::Rejected => (accepted, rejected) = (false, true),
+            EventKind::Checked => checked = true,
+            EventKind::Repaired => (accepted, checked, rejected) = (false, false, false),
+            EventKind::Retired => out = true,
+            EventKind::Note => {}
+        }
+    }
+    let mut between = Vec::new();
+    if out {
+        return Trust { usable: false, between: vec!["out of use"] };
+    }
+    if rejected {
+        between.push("rejected: repair it, or take it out of use");
+    } else if !accepted && principle != Principle::Node {
+        between.push("not accepted yet: read it in air and in water");
+    }
+    match principle {
+        Principle::Dielectric if !calibrated => {
+            between.push("no calibration: its output is a relative index, never water content")
+        }
+        Principle::Thermometer if !checked => between.push("not checked against a reference thermometer"),
+        _ => {}
+    }
+    Trust { usable: between.is_empty(), between }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_missing_is_said_in_the_order_of_the_work() {
+        let none = trust(Principle::Dielectric, &[], false);
+        assert!(
+            !none.usable
+                && none.between[0].starts_with("not accepted")
+                && none.between[1].starts_with("no calibration")
+        );
+        assert!(trust(Principle::Dielectric, &[EventKind::Watched], true).usable);
+        assert!(trust(Principle::Thermometer, &[EventKind::Accepted, EventKind::Checked], false).usable);
+    }
+
+    #[test]
+    fn a_repair_begins_anew_and_a_rejection_stands_until_then() {
+        use EventKind::{Accepted, Rejected, Repaired, Retired};
+        assert!(!trust(Principle::RainGauge, &[Accepted, Rejected], true).usable);
+        assert_eq!(trust(Principle::RainGauge, &[Accepted, Rejected, Repaired], true).between.len(), 1);
+        assert!(trust(Principle::RainGauge, &[Rejected, Repaired, Accepted], true).usable);
+        assert_eq!(trust(Principle::RainGauge, &[Accepted, Retired], true).between, ["out of use"]);
+    }
+}

@@ -1,0 +1,236 @@
+//! The register of probes: events in a probe's life, where it was and is, and the sheets of the bench.
+
+use crate::{Store, StoreError};
+use ebrel_core::register::EventKind;
+use ebrel_core::units::UnixSeconds;
+
+/// Something that happened to a probe.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ProbeEvent {
+    /// When.
+    pub at: UnixSeconds,
+    /// What.
+    pub kind: EventKind,
+    /// Words.
+    pub note: String,
+    /// Who noted it.
+    pub by: String,
+}
+
+/// A place that a probe had or has.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ProbePlace {
+    /// The station's row.
+    pub station_id: i64,
+    /// The study's row.
+    pub study_id: i64,
+    /// The station's name.
+    pub station: String,
+    /// The port.
+    pub port: String,
+    /// Depth, cm.
+    pub depth_cm: Option<f64>,
+    /// First moment.
+    pub starts: UnixSeconds,
+    /// First moment after; `None`: still there.
+    pub ends: Option<UnixSeconds>,
+}
+
+/// A sheet of the bench: a check or comparison, as typed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BenchSheet {
+    /// Row number.
+    pub id: i64,
+    /// The study.
+    pub study_id: i64,
+    /// What kind of sheet.
+    pub kind: String,
+    /// What it is called.
+    pub title: String,
+    /// When it was begun.
+    pub made_at: UnixSeconds,
+    /// The form as typed, JSON.
+    pub draft: String,
+}
+
+impl Store {
+    /// Notes something in a probe's life.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn add_probe_event(&self, probe: i64, event: &ProbeEvent) -> Result<(), StoreError> {
+        let (at, kind) = (event.at.0, event.kind.code());
+        sqlx::query!(
+            "INSERT INTO probe_event (probe_id, at, kind, note, made_by) VALUES (?, ?, ?, ?, ?)",
+            probe,
+            at,
+            kind,
+            event.note,
+            event.by
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// A probe's life, oldest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn probe_events(&self, probe: i64) -> Result<Vec<ProbeEvent>, StoreError> {
+        let rows =
+            sqlx::query!("SELECT at, kind, note, made_by FROM probe_event WHERE probe_id = ? ORDER BY at, id", probe)
+                .fetch_all(&self.pool)
+                .await?;
+        Ok(rows
+            .into_iter()
+            .filter_map(|r| {
+                let kind = EventKind::from_code(&r.kind)?;
+                Some(ProbeEvent { at: UnixSeconds(r.at), kind, note: r.note, by: r.made_by })
+            })
+            .collect())
+    }
+
+    /// Where a probe was and is, newest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn probe_places(&self, probe: i64) -> Result<Vec<ProbePlace>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT s.id AS station_id, s.study_id, s.name AS station, p.port, p.depth_cm, p.starts, p.ends
+             FROM placement p JOIN node n ON n.id = p.node_id JOIN station s ON s.id = n.station_id
+             WHERE p.probe_id = ? ORDER BY p.starts DESC",
+            probe
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|r| ProbePlace {
+                station_id: r.station_id,
+                study_id: r.study_id,
+                station: r.station,
+                port: r.port,
+                depth_cm: r.depth_cm,
+                starts: UnixSeconds(r.starts),
+                ends: r.ends.map(UnixSeconds),
+            })
+            .collect())
+    }
+
+    /// Begins a sheet (its `id` is not used) and returns its number.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn add_sheet(&self, sheet: &BenchSheet) -> Result<i64, StoreError> {
+        let at = sheet.made_at.0;
+        let done = sqlx::query!(
+            "INSERT INTO bench_sheet (study_id, kind, title, made_at, draft) VALUES (?, ?, ?, ?, ?)",
+            sheet.study_id,
+            sheet.kind,
+            sheet.title,
+            at,
+            sheet.draft
+        );
+        Ok(done.execute(&self.pool).await?.last_insert_rowid())
+    }
+
+    /// One sheet.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] if there is none with this number.
+    pub async fn sheet(&self, id: i64) -> Result<BenchSheet, StoreError> {
+        let row = sqlx::query!("SELECT id, study_id, kind, title, made_at, draft FROM bench_sheet WHERE id = ?", id)
+            .fetch_optional(&self.pool)
+            .await?
+            .ok_or(StoreError::NotFound("sheet of the bench"))?;
+        Ok(BenchSheet {
+            id: row.id,
+            study_id: row.study_id,
+            kind: row.kind,
+            title: row.title,
+            made_at: UnixSeconds(row.made_at),
+            draft: row.draft,
+        })
+    }
+
+    /// Sheets of a study, newest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn sheets(&self, study: i64) -> Result<Vec<BenchSheet>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT id, study_id, kind, title, made_at, draft FROM bench_sheet WHERE study_id = ? ORDER BY id DESC",
+            study
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|r| BenchSheet {
+                id: r.id,
+                study_id: r.study_id,
+                kind: r.kind,
+                title: r.title,
+                made_at: UnixSeconds(r.made_at),
+                draft: r.draft,
+            })
+            .collect())
+    }
+
+    /// Keeps a sheet as it is typed so far.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn keep_sheet(&self, id: i64, title: &str, draft: &str) -> Result<(), StoreError> {
+        sqlx::query!("UPDATE bench_sheet SET title = ?, draft = ? WHERE id = ?", title, draft, id)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::database::testing::store;
+    use crate::placements::Probe;
+    use crate::stations::testing::station;
+    use ebrel_core::units::Principle;
+
+    #[tokio::test]
+    async fn a_probes_life_is_told_in_order_and_sheets_stand_as_typed() {
+        let (store, _dir) = store().await;
+        station(&store).await;
+        let probe = Probe {
+            id: 0,
+            serial: "BD-0500".into(),
+            model: String::new(),
+            principle: Principle::Dielectric,
+            instrument_min: None,
+            instrument_max: None,
+            resolution: None,
+        };
+        let id = store.ensure_probe(&probe).await.unwrap();
+        let event = |at, kind| ProbeEvent { at: UnixSeconds(at), kind, note: "bucket".into(), by: "T. Quill".into() };
+        store.add_probe_event(id, &event(20, EventKind::Repaired)).await.unwrap();
+        store.add_probe_event(id, &event(10, EventKind::Rejected)).await.unwrap();
+        let kinds: Vec<EventKind> = store.probe_events(id).await.unwrap().iter().map(|e| e.kind).collect();
+        assert_eq!(kinds, [EventKind::Rejected, EventKind::Repaired]);
+        assert!(store.probe_places(id).await.unwrap().is_empty());
+        let sheet = BenchSheet {
+            id: 0,
+            study_id: 1,
+            kind: "temperature".into(),
+            title: "ice".into(),
+            made_at: UnixSeconds(5),
+            draft: "{}".into(),
+        };
+        let number = store.add_sheet(&sheet).await.unwrap();
+        store.keep_sheet(number, "ice and room", "{\"a\": 1}").await.unwrap();
+        let kept = store.sheet(number).await.unwrap();
+        assert_eq!((kept.title.as_str(), kept.draft.as_str()), ("ice and room", "{\"a\": 1}"));
+        assert_eq!(store.sheets(1).await.unwrap(), [kept]);
+        assert!(matches!(store.sheet(99).await, Err(StoreError::NotFound(_))));
+    }
+}
