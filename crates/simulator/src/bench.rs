@@ -75,11 +75,15 @@ mod tests {
             let tins = calibration_run(421, 1.34, 50.0, &thetas, outlier);
             let x: Vec<f64> = tins.iter().map(|t| t.raw_mv).collect();
             let y: Vec<f64> = tins.iter().map(|t| (t.wet_g - t.dry_g) / 50.0).collect();
-            ebrel_core::calibration::recommend(&x, &y)
+            ebrel_core::calibration::recommend(&ebrel_core::calibration::Samples {
+                raw: &x,
+                theta: &y,
+                ..Default::default()
+            })
         };
         let clean = fit(None);
         let curve = clean.candidates[1].fit.as_ref().unwrap();
-        assert_eq!(clean.degree, Some(2));
+        assert_eq!(clean.form, Some(ebrel_core::calibration::Form::Quadratic));
         assert!(largest_error(421, |mv| curve.at(mv).0, (0.08, 0.44)) < 0.01);
         assert!(clean.outliers.is_empty());
         assert_eq!(fit(Some(3)).outliers.iter().map(|o| o.0).collect::<Vec<_>>(), [3]);

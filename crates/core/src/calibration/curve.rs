@@ -1,6 +1,7 @@
 //! An adopted curve: raw output to water content.
 
 use super::fit::{PolynomialFit, quadratic_form};
+use super::form::Form;
 use crate::statistics::t_quantile;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
@@ -24,6 +25,9 @@ pub struct Curve {
     pub x_min: f64,
     /// Largest raw output among the samples.
     pub x_max: f64,
+    /// Whether the polynomial is one in the square root of the raw output (a probe that gives permittivity).
+    #[serde(default)]
+    pub root: bool,
 }
 
 /// Why coefficients from outside make no curve.
@@ -49,9 +53,10 @@ pub struct Estimate {
 }
 
 impl Curve {
-    /// The curve of a fit that was adopted.
+    /// The curve of a fit that was adopted; `form` says what its polynomial takes.
     #[must_use]
-    pub fn from_fit(fit: &PolynomialFit) -> Self {
+    pub fn from_fit(fit: &PolynomialFit, form: Form) -> Self {
+        let raw = |x: f64| if form.is_root() { x * x } else { x };
         Self {
             coefficients_z: fit.coefficients_z.clone(),
             unscaled_covariance_z: fit.unscaled_covariance_z.clone(),
@@ -59,8 +64,9 @@ impl Curve {
             scale: fit.scale,
             residual_sd: Some(fit.residual_sd),
             df: fit.df,
-            x_min: fit.x_range.0,
-            x_max: fit.x_range.1,
+            x_min: raw(fit.x_range.0),
+            x_max: raw(fit.x_range.1),
+            root: form.is_root(),
         }
     }
 
@@ -89,14 +95,20 @@ impl Curve {
             df: usize::MAX >> 1,
             x_min,
             x_max,
+            root: false,
         })
     }
 
     /// Water content at raw output `x`, without the uncertainty: the fast path for long series.
     #[must_use]
     pub fn theta(&self, x: f64) -> f64 {
-        let z = (x - self.centre) / self.scale;
+        let z = self.z(x);
         self.coefficients_z.iter().rev().fold(0.0, |sum, c| sum * z + c)
+    }
+
+    fn z(&self, x: f64) -> f64 {
+        let taken = if self.root { x.max(0.0).sqrt() } else { x };
+        (taken - self.centre) / self.scale
     }
 
     /// Whether `x` lies outside the samples.
@@ -109,7 +121,7 @@ impl Curve {
     #[must_use]
     pub fn half_width(&self, x: f64) -> Option<f64> {
         let s = self.residual_sd?;
-        let z = (x - self.centre) / self.scale;
+        let z = self.z(x);
         let powers: Vec<f64> = (0..self.coefficients_z.len() as i32).map(|i| z.powi(i)).collect();
         let of_mean = quadratic_form(&powers, &self.unscaled_covariance_z);
         let t = t_quantile(0.5 + super::BAND_LEVEL / 2.0, self.df.min(100_000));
@@ -122,7 +134,7 @@ impl Curve {
         Estimate { theta: self.theta(x), half_width: self.half_width(x), beyond_samples: self.is_beyond(x) }
     }
 
-    /// Coefficients in x, lowest power first.
+    /// Coefficients in x (in √x for a curve in the square root), lowest power first.
     #[must_use]
     pub fn coefficients(&self) -> Vec<f64> {
         // Horner in the polynomial ring: multiply by (x − c)/h and add, from the highest power down.
@@ -143,7 +155,14 @@ impl Curve {
     /// "straight line", "quadratic", ...: the form in words.
     #[must_use]
     pub fn form(&self) -> &'static str {
-        super::recommend::form_of_degree(self.coefficients_z.len().saturating_sub(1))
+        match (self.root, self.coefficients_z.len()) {
+            (true, _) => Form::RootLine.name(),
+            (_, 1) => "constant",
+            (_, 2) => Form::Line.name(),
+            (_, 3) => Form::Quadratic.name(),
+            (_, 4) => Form::Cubic.name(),
+            _ => "polynomial",
+        }
     }
 }
 
@@ -162,7 +181,7 @@ mod tests {
     #[test]
     fn the_adopted_curve_says_what_the_fit_said() {
         let fit = quadratic();
-        let curve = Curve::from_fit(&fit);
+        let curve = Curve::from_fit(&fit, Form::Quadratic);
         let estimate = curve.estimate(1250.0);
         assert_close(estimate.theta, 0.172_345_233_241, 1e-9);
         assert_close(estimate.half_width.unwrap(), 0.010_836_691_450_4, 1e-9);
@@ -174,11 +193,22 @@ mod tests {
 
     #[test]
     fn beyond_the_samples_is_said_and_not_clipped() {
-        let curve = Curve::from_fit(&quadratic());
+        let curve = Curve::from_fit(&quadratic(), Form::Quadratic);
         let wet = curve.estimate(2100.0);
         assert!(wet.beyond_samples);
         assert!(wet.theta > 0.45, "an extrapolation is computed, not clipped: {}", wet.theta);
         assert!(wet.half_width.unwrap() > 2.0 * curve.half_width(1400.0).unwrap());
+    }
+
+    #[test]
+    fn a_curve_in_the_square_root_takes_the_root_itself() {
+        let raw: [f64; 5] = [4.0, 9.0, 16.0, 20.25, 25.0];
+        let theta = raw.map(|e| 0.1138 * e.sqrt() - 0.1758);
+        let fit = PolynomialFit::new(&raw.map(f64::sqrt), &theta, 1, Intercept::Free).unwrap();
+        let curve = Curve::from_fit(&fit, Form::RootLine);
+        assert_close(curve.theta(12.25), 0.1138 * 3.5 - 0.1758, 1e-9);
+        assert_eq!((curve.x_min, curve.x_max, curve.form()), (4.0, 25.0, Form::RootLine.name()));
+        assert!(curve.is_beyond(26.0) && curve.theta(-1.0).is_finite());
     }
 
     #[test]

@@ -93,8 +93,25 @@ impl PolynomialFit {
     /// # Errors
     /// [`FitError`] for too few samples, too few distinct x, or values that are not finite.
     pub fn new(x: &[f64], y: &[f64], degree: usize, intercept: Intercept) -> Result<Self, FitError> {
-        let n = x.len().min(y.len());
-        let (x, y) = (&x[..n], &y[..n]);
+        Self::weighted(x, y, &vec![1.0; x.len()], degree, intercept)
+    }
+
+    /// The same with a weight for each sample, as 1/u² of its water content. Weights are scaled to a mean of 1, so that
+    /// `residual_sd` is that of a sample of mean weight. Draper & Smith 1998, ch. 9.2.
+    ///
+    /// # Errors
+    /// [`FitError`] as [`PolynomialFit::new`]; a weight that is not above 0 counts as not finite.
+    pub fn weighted(
+        x: &[f64],
+        y: &[f64],
+        weights: &[f64],
+        degree: usize,
+        intercept: Intercept,
+    ) -> Result<Self, FitError> {
+        let n = x.len().min(y.len()).min(weights.len());
+        let (x, y, weights) = (&x[..n], &y[..n], &weights[..n]);
+        let mean_weight = weights.iter().sum::<f64>() / n.max(1) as f64;
+        let roots: Vec<f64> = weights.iter().map(|w| (w / mean_weight).sqrt()).collect();
         let first_power = match intercept {
             Intercept::Free => 0,
             Intercept::Zero => 1,
@@ -103,7 +120,7 @@ impl PolynomialFit {
         if n <= p {
             return Err(FitError::TooFewSamples { have: n, want: p + 1 });
         }
-        if x.iter().chain(y).any(|v| !v.is_finite()) {
+        if x.iter().chain(y).any(|v| !v.is_finite()) || roots.iter().any(|w| !(w.is_finite() && *w > 0.0)) {
             return Err(FitError::NotFinite);
         }
         let mut sorted = x.to_vec();
@@ -117,10 +134,12 @@ impl PolynomialFit {
             Intercept::Free => (low.midpoint(high), ((high - low) / 2.0).max(f64::MIN_POSITIVE)),
             Intercept::Zero => (0.0, low.abs().max(high.abs()).max(f64::MIN_POSITIVE)),
         };
-        let design = DMatrix::from_fn(n, p, |row, col| ((x[row] - centre) / scale).powi((col + first_power) as i32));
+        let design = DMatrix::from_fn(n, p, |row, col| {
+            roots[row] * ((x[row] - centre) / scale).powi((col + first_power) as i32)
+        });
         let qr = design.clone().qr();
         let (q, r) = (qr.q(), qr.r());
-        let target = DVector::from_column_slice(y);
+        let target = DVector::from_fn(n, |row, _| roots[row] * y[row]);
         let singular = FitError::TooFewDistinct { distinct: sorted.len(), want: p };
         let mut beta = r.solve_upper_triangular(&(q.transpose() * &target)).ok_or(singular)?;
         // One step of refinement gives back the digits lost in the first solve.
@@ -128,18 +147,19 @@ impl PolynomialFit {
         beta += correction;
         let r_inverse = r.solve_upper_triangular(&DMatrix::identity(p, p)).ok_or(singular)?;
         let unscaled = &r_inverse * r_inverse.transpose();
-        let residuals: Vec<f64> = (&target - &design * &beta).iter().copied().collect();
+        // Residuals as they weigh, and as they stand.
+        let weighed: Vec<f64> = (&target - &design * &beta).iter().copied().collect();
+        let residuals: Vec<f64> = weighed.iter().zip(&roots).map(|(e, w)| e / w).collect();
         let leverage: Vec<f64> = q.row_iter().map(|row| row.norm_squared().min(1.0)).collect();
 
-        let rss: f64 = residuals.iter().map(|e| e * e).sum();
+        let rss: f64 = weighed.iter().map(|e| e * e).sum();
         let df = n - p;
         let s2 = rss / df as f64;
-        let mean = y.iter().sum::<f64>() / n as f64;
-        let tss: f64 = y
-            .iter()
-            .map(|v| match intercept {
-                Intercept::Free => (v - mean).powi(2),
-                Intercept::Zero => v * v,
+        let mean = y.iter().zip(&roots).map(|(v, w)| v * w * w).sum::<f64>() / n as f64;
+        let tss: f64 = (y.iter().zip(&roots))
+            .map(|(v, w)| match intercept {
+                Intercept::Free => (w * (v - mean)).powi(2),
+                Intercept::Zero => (w * v).powi(2),
             })
             .sum();
         let r2 = if tss > 0.0 { 1.0 - rss / tss } else { 1.0 };
@@ -148,7 +168,7 @@ impl PolynomialFit {
         let aic = nf * (rss / nf).ln() + 2.0 * k;
         let aicc = (nf - k - 1.0 > 0.0).then(|| aic + 2.0 * k * (k + 1.0) / (nf - k - 1.0));
         let loo = residuals.iter().zip(&leverage).map(|(e, h)| (e / (1.0 - h)).powi(2)).sum::<f64>() / nf;
-        let studentized = residuals
+        let studentized = weighed
             .iter()
             .zip(&leverage)
             .map(|(e, h)| {
@@ -350,6 +370,23 @@ mod tests {
         assert!(message(&X[..2], &Y[..2], 1).contains("2 samples cannot carry this curve"));
         assert!(message(&[900.0; 5], &Y[..5], 1).contains("different wetnesses"));
         assert!(message(&[f64::NAN, 1.0, 2.0], &Y[..3], 1).contains("not a finite number"));
+    }
+
+    #[test]
+    fn equal_weights_change_nothing_and_a_heavy_sample_draws_the_curve_to_it() {
+        let plain = fit(&X, &Y, 1);
+        let same = PolynomialFit::weighted(&X, &Y, &[7.0; 7], 1, Intercept::Free).unwrap();
+        assert_close(same.residual_sd, plain.residual_sd, 1e-12);
+        assert_close(same.coefficients[1], plain.coefficients[1], 1e-12);
+        let heavy = [1.0, 1.0, 1.0, 1.0, 1.0, 1.0, 1e6];
+        let drawn = PolynomialFit::weighted(&X, &Y, &heavy, 1, Intercept::Free).unwrap();
+        assert!(drawn.residuals[6].abs() < plain.residuals[6].abs() / 100.0);
+        let twice = PolynomialFit::weighted(&X, &Y, &[2.0, 1.0, 1.0, 1.0, 1.0, 1.0, 1.0], 1, Intercept::Free).unwrap();
+        let (mut x, mut y) = (X.to_vec(), Y.to_vec());
+        x.push(X[0]);
+        y.push(Y[0]);
+        assert_close(twice.coefficients[0], fit(&x, &y, 1).coefficients[0], 1e-9);
+        assert!(PolynomialFit::weighted(&X, &Y, &[0.0; 7], 1, Intercept::Free).is_err());
     }
 
     proptest! {

@@ -1,16 +1,20 @@
 //! From reference samples to a curve that can be defended.
 //!
-//! [`PolynomialFit`] is least squares with everything one needs to judge it; [`recommend`] compares the straight
-//! line with the quadratic and says which and why; [`Curve`] is what is adopted: it turns a raw reading into a
+//! [`PolynomialFit`] is least squares with everything one needs to judge it; [`recommend`] compares straight
+//! line, quadratic, cubic and the line in the square root of permittivity, and says which and why; [`Curve`] is what is adopted: it turns a raw reading into a
 //! water content with its uncertainty and says when it is asked beyond its samples. It never changes a reading.
 
 mod curve;
 mod fit;
+mod form;
+mod literature;
 mod recommend;
 
 pub use curve::{Curve, CurveError, Estimate};
 pub use fit::{FitError, Intercept, PolynomialFit};
-pub use recommend::{Candidate, Recommendation, recommend};
+pub use form::Form;
+pub use literature::{Published, Score, score};
+pub use recommend::{Candidate, Recommendation, Samples, recommend};
 
 /// Confidence level of every band that is drawn.
 pub const BAND_LEVEL: f64 = 0.95;

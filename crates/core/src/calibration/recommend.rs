@@ -1,29 +1,53 @@
 //! Which curve to take, and why.
 
 use super::fit::{FitError, Intercept, PolynomialFit};
+use super::form::Form;
 use super::{FACTORY_CLAIM, OUTLIER_LEVEL};
 use crate::statistics::t_quantile;
+
+/// Samples of a run: what the probe put out, and what the tins say.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Samples<'s> {
+    /// Raw output of each.
+    pub raw: &'s [f64],
+    /// Water content of each, m³/m³.
+    pub theta: &'s [f64],
+    /// Standard uncertainty of the water contents; empty: all alike.
+    pub u_theta: &'s [f64],
+    /// Standard uncertainty of the raw outputs, from repeats; empty: not known.
+    pub u_raw: &'s [f64],
+    /// Whether the raw output is a relative permittivity.
+    pub permittivity: bool,
+}
 
 /// One form that was tried.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Candidate {
-    /// Degree of the polynomial.
-    pub degree: usize,
-    /// "straight line" or "quadratic".
-    pub form: &'static str,
+    /// The form.
+    pub form: Form,
     /// The fit, or why there is none.
     pub fit: Result<PolynomialFit, FitError>,
     /// Whether the curve rises all over its range; a probe cannot read the same in two wetnesses.
     pub rises: bool,
 }
 
+impl Candidate {
+    /// Fitted water content at a raw output, and the half width of its prediction interval.
+    #[must_use]
+    pub fn at(&self, raw: f64) -> Option<(f64, f64)> {
+        let fit = self.fit.as_ref().ok()?;
+        let x = self.form.takes(raw);
+        Some((fit.at(x).0, fit.half_widths(x, super::BAND_LEVEL).0))
+    }
+}
+
 /// The forms tried, the one to take, and the reasons.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Recommendation {
-    /// Straight line first, then quadratic.
+    /// The forms tried, the straight line first.
     pub candidates: Vec<Candidate>,
-    /// Degree of the recommended form; `None` if none can be defended.
-    pub degree: Option<usize>,
+    /// The recommended form; `None` if none can be defended.
+    pub form: Option<Form>,
     /// The answer in one sentence.
     pub sentence: String,
     /// Why, one sentence each.
@@ -32,72 +56,111 @@ pub struct Recommendation {
     pub outliers: Vec<(usize, f64)>,
 }
 
-/// What a polynomial of this degree is called.
-#[must_use]
-pub(super) fn form_of_degree(degree: usize) -> &'static str {
-    match degree {
-        0 => "constant",
-        1 => "straight line",
-        2 => "quadratic",
-        3 => "cubic",
-        _ => "polynomial",
+impl Recommendation {
+    /// What was tried of a form.
+    #[must_use]
+    pub fn candidate(&self, form: Form) -> Option<&Candidate> {
+        self.candidates.iter().find(|c| c.form == form)
     }
 }
 
 /// An AICc this much lower counts as support (Burnham & Anderson 2002, ch. 2.6).
 const AICC_SUPPORT: f64 = 2.0;
+/// Uncertainties that differ less than this factor are taken as equal.
+const UNEQUAL: f64 = 1.5;
+/// Rounds of the effective-variance fit; it settles in two or three.
+const ROUNDS: usize = 5;
 
-/// Fits a straight line and a quadratic of water content (m³/m³) on raw output, and says which to take.
+/// Fits the forms of water content on raw output, and says which to take.
 ///
-/// Evidence is the leave-one-out error, AICc, and that the curve rises over its range; never R² alone.
+/// Evidence is the leave-one-out error, AICc, and that the curve rises over its range; never R² alone. Where the tins'
+/// uncertainties differ, or the raw readings were repeated, samples are weighted by 1/(u²θ + (dθ/dx)² u²x), the
+/// effective variance (Orear 1982, American Journal of Physics 50:912).
 #[must_use]
-pub fn recommend(raw: &[f64], theta: &[f64]) -> Recommendation {
-    let candidates: Vec<Candidate> = [1, 2]
-        .map(|degree| {
-            let fit = PolynomialFit::new(raw, theta, degree, Intercept::Free);
-            let rises = fit.as_ref().is_ok_and(PolynomialFit::rises_over_range);
-            Candidate { degree, form: form_of_degree(degree), fit, rises }
-        })
-        .into();
+pub fn recommend(samples: &Samples<'_>) -> Recommendation {
     let mut reasons = Vec::new();
-    let chosen = match (&candidates[0].fit, &candidates[1].fit) {
-        (Err(error), _) => {
-            let sentence = format!("No curve yet: {error}.");
-            return Recommendation { candidates, degree: None, sentence, reasons, outliers: Vec::new() };
+    let mut candidates: Vec<Candidate> =
+        [Form::Line, Form::Quadratic, Form::Cubic].map(|f| fit_form(f, samples)).into();
+    if samples.permittivity {
+        candidates.push(fit_form(Form::RootLine, samples));
+    }
+    if let Err(error) = &candidates[0].fit {
+        let sentence = format!("No curve yet: {error}.");
+        return Recommendation { candidates, form: None, sentence, reasons, outliers: Vec::new() };
+    }
+    if let Some(factor) = unequal(samples) {
+        reasons.push(format!(
+            "Samples are weighted by their uncertainty, which differs by a factor of {factor:.1} among them."
+        ));
+    }
+    let mut chosen = 0;
+    for next in 1..candidates.len() {
+        if earns(&candidates[chosen], &candidates[next], &mut reasons) {
+            chosen = next;
         }
-        (Ok(_), Err(error)) => {
-            reasons.push(format!("The quadratic is out of reach: {error}."));
-            0
-        }
-        (Ok(line), Ok(quadratic)) => choose(line, quadratic, candidates[1].rises, &mut reasons),
-    };
-    let candidate = &candidates[chosen];
-    let Ok(fit) = &candidate.fit else { unreachable!("the chosen form has a fit") };
-    if !candidate.rises {
+    }
+    let (form, rises) = (candidates[chosen].form, candidates[chosen].rises);
+    let Ok(fit) = candidates[chosen].fit.clone() else { unreachable!("the chosen form has a fit") };
+    if !rises {
         reasons.push("Water content falls where the probe's output rises: are columns or samples mixed up?".into());
     }
     if fit.df < 3 {
         reasons.push(format!(
             "Only {} of {} samples are left to judge by: five to seven points from dry to saturated are usual.",
             fit.df,
-            raw.len()
+            samples.raw.len()
         ));
     }
     if fit.loo_rmse < FACTORY_CLAIM {
         reasons.push(format!("Factory curves claim about ±{FACTORY_CLAIM} m³/m³; this one is closer to its samples."));
     }
-    let outliers = outliers(fit);
     let (dry, wet) =
-        theta.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), t| (low.min(*t), high.max(*t)));
-    let mut form = candidate.form.to_owned();
-    form[..1].make_ascii_uppercase();
-    let sentence = if candidate.rises {
-        format!("{form}, ±{:.3} m³/m³ from {dry:.2} to {wet:.2}.", fit.loo_rmse)
+        samples.theta.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), t| (low.min(*t), high.max(*t)));
+    let mut name = form.name().to_owned();
+    name[..1].make_ascii_uppercase();
+    let sentence = if rises {
+        format!("{name}, ±{:.3} m³/m³ from {dry:.2} to {wet:.2}.", fit.loo_rmse)
     } else {
-        format!("{form} fits best, but it falls within its range and cannot be adopted as it is.")
+        format!("{name} fits best, but it falls within its range and cannot be adopted as it is.")
     };
-    let degree = candidate.rises.then_some(candidate.degree);
-    Recommendation { degree, sentence, reasons, outliers, candidates }
+    Recommendation { form: rises.then_some(form), sentence, reasons, outliers: outliers(&fit), candidates }
+}
+
+/// By which factor the uncertainties of the samples differ, if it matters.
+fn unequal(samples: &Samples<'_>) -> Option<f64> {
+    let u = samples.u_theta;
+    let largest = u.iter().copied().fold(0.0, f64::max);
+    let smallest = u.iter().copied().fold(f64::INFINITY, f64::min);
+    let factor = largest / smallest;
+    (u.len() == samples.raw.len() && smallest > 0.0 && factor.is_finite() && factor >= UNEQUAL).then_some(factor)
+}
+
+fn fit_form(form: Form, samples: &Samples<'_>) -> Candidate {
+    let x: Vec<f64> = samples.raw.iter().map(|r| form.takes(*r)).collect();
+    let n = x.len();
+    let repeated = samples.u_raw.len() == n && samples.u_raw.iter().any(|u| *u > 0.0);
+    let mut fit = PolynomialFit::new(&x, samples.theta, form.degree(), Intercept::Free);
+    if unequal(samples).is_some() || repeated {
+        for _ in 0..ROUNDS {
+            let Ok(last) = &fit else { break };
+            let weights: Vec<f64> = (0..n)
+                .map(|i| {
+                    let step = (samples.raw[i].abs() * 1e-6).max(1e-9);
+                    let slope = (last.at(form.takes(samples.raw[i] + step)).0 - last.at(x[i]).0) / step;
+                    let own = samples.u_theta.get(i).copied().unwrap_or(0.0);
+                    let raw = slope * samples.u_raw.get(i).copied().unwrap_or(0.0);
+                    // Packing and mixing differ from tin to tin by more than the balance does.
+                    1.0 / (own * own + raw * raw + last.residual_sd.powi(2)).max(1e-14)
+                })
+                .collect();
+            fit = PolynomialFit::weighted(&x, samples.theta, &weights, form.degree(), Intercept::Free);
+            if unequal(samples).is_none() && !repeated {
+                break;
+            }
+        }
+    }
+    let rises = fit.as_ref().is_ok_and(PolynomialFit::rises_over_range);
+    Candidate { form, fit, rises }
 }
 
 /// Samples whose studentized residual is too large for chance.
@@ -110,50 +173,79 @@ fn outliers(fit: &PolynomialFit) -> Vec<(usize, f64)> {
     each.filter_map(|(i, t)| t.filter(|t| t.abs() > limit).map(|t| (i, t))).collect()
 }
 
-/// Index of the better form; the reasons are appended.
-fn choose(line: &PolynomialFit, quadratic: &PolynomialFit, quadratic_rises: bool, reasons: &mut Vec<String>) -> usize {
-    let loo = format!(
-        "Left out one by one, samples miss the straight line by {:.4} and the quadratic by {:.4} m³/m³.",
-        line.loo_rmse, quadratic.loo_rmse
-    );
-    reasons.push(loo);
-    if !quadratic_rises {
-        reasons.push(
-            "The quadratic turns within the range of the samples, so one reading would mean two contents.".into(),
-        );
-        return 0;
-    }
-    let gain = match (line.aicc, quadratic.aicc) {
-        (Some(line), Some(quadratic)) => line - quadratic,
-        _ => {
-            reasons.push("Too few samples to weigh the extra coefficient by AICc: the simpler form stands.".into());
-            return 0;
+/// Whether `next` is to be preferred to `now`; the reasons are appended.
+fn earns(now: &Candidate, next: &Candidate, reasons: &mut Vec<String>) -> bool {
+    let (name, before) = (next.form.name(), now.form.name());
+    let Ok(old) = &now.fit else { return false };
+    let new = match &next.fit {
+        Ok(new) => new,
+        Err(error) => {
+            // That a cubic wants more samples is no news while the quadratic is still out of reach.
+            if next.form != Form::Cubic {
+                reasons.push(format!("The {name} is out of reach: {error}."));
+            }
+            return false;
         }
     };
-    let (f, p) = quadratic.f_test(line);
-    if quadratic.loo_rmse < line.loo_rmse && (gain >= AICC_SUPPORT || (gain > 0.0 && p < 0.05)) {
-        reasons
-            .push(format!("AICc is lower by {gain:.1} for the quadratic (F = {f:.1}, p = {p:.3}): the bend is real."));
-        1
-    } else {
+    if next.form != Form::Cubic || new.loo_rmse < old.loo_rmse {
         reasons.push(format!(
-            "The quadratic does not earn its extra coefficient (AICc gain {}, p = {p:.2}).",
+            "Left out one by one, samples miss the {before} by {:.4} and the {name} by {:.4} m³/m³.",
+            old.loo_rmse, new.loo_rmse
+        ));
+    }
+    if !next.rises {
+        if next.form != Form::Cubic {
+            reasons.push(format!(
+                "The {name} turns within the range of the samples, so one reading would mean two contents."
+            ));
+        }
+        return false;
+    }
+    if next.form == Form::RootLine {
+        return new.loo_rmse < old.loo_rmse;
+    }
+    let gain = match (old.aicc, new.aicc) {
+        (Some(old), Some(new)) => old - new,
+        _ => {
+            if next.form != Form::Cubic {
+                reasons.push(format!("Too few samples to weigh the extra coefficient by AICc: the {before} stands."));
+            }
+            return false;
+        }
+    };
+    if new.df >= old.df {
+        return false;
+    }
+    let (f, p) = new.f_test(old);
+    let earned = new.loo_rmse < old.loo_rmse && (gain >= AICC_SUPPORT || (gain > 0.0 && p < 0.05));
+    if earned {
+        reasons.push(format!(
+            "AICc is lower by {gain:.1} for the {name} (F = {f:.1}, p {}): the bend is real.",
+            if p < 0.001 { "< 0.001".to_owned() } else { format!("= {p:.3}") }
+        ));
+    } else if next.form != Form::Cubic {
+        reasons.push(format!(
+            "The {name} does not earn its extra coefficient (AICc gain {}, p = {p:.2}).",
             format!("{gain:.1}").replace('-', "−")
         ));
-        0
     }
+    earned
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
+    fn of(raw: &[f64], theta: &[f64]) -> Recommendation {
+        recommend(&Samples { raw, theta, ..Samples::default() })
+    }
+
     #[test]
     fn the_bend_is_found_where_it_is_real() {
         let x = [850.0, 1012.0, 1175.0, 1340.0, 1496.0, 1658.0, 1820.0];
         let y = [0.052, 0.098, 0.151, 0.199, 0.262, 0.318, 0.389];
-        let r = recommend(&x, &y);
-        assert_eq!(r.degree, Some(2), "{:?}", r.reasons);
+        let r = of(&x, &y);
+        assert_eq!(r.form, Some(Form::Quadratic), "{:?}", r.reasons);
         assert_eq!(r.sentence, "Quadratic, ±0.004 m³/m³ from 0.05 to 0.39.");
     }
 
@@ -161,8 +253,8 @@ mod tests {
     fn the_line_stands_where_the_bend_is_noise() {
         let x = [12.0, 18.5, 24.1, 31.0, 37.7, 45.2, 52.9];
         let y = [0.061, 0.092, 0.133, 0.171, 0.219, 0.258, 0.304];
-        let r = recommend(&x, &y);
-        assert_eq!(r.degree, Some(1));
+        let r = of(&x, &y);
+        assert_eq!(r.form, Some(Form::Line));
         assert!(r.reasons.iter().any(|s| s.contains("does not earn")), "{:?}", r.reasons);
     }
 
@@ -171,20 +263,50 @@ mod tests {
         let x: Vec<f64> = (0..8).map(|i| 800.0 + 150.0 * f64::from(i)).collect();
         let mut y: Vec<f64> = x.iter().enumerate().map(|(i, x)| (x - 650.0) * 3e-4 + [1e-3, -1e-3][i % 2]).collect();
         y[3] += 0.05;
-        let r = recommend(&x, &y);
+        let r = of(&x, &y);
         assert_eq!(r.outliers.iter().map(|o| o.0).collect::<Vec<_>>(), [3]);
     }
 
     #[test]
     fn a_curve_that_falls_is_not_recommended() {
-        let r = recommend(&[1.0, 2.0, 3.0, 4.0, 5.0], &[0.4, 0.31, 0.2, 0.11, 0.0]);
-        assert_eq!(r.degree, None);
+        let r = of(&[1.0, 2.0, 3.0, 4.0, 5.0], &[0.4, 0.31, 0.2, 0.11, 0.0]);
+        assert_eq!(r.form, None);
         assert!(r.reasons.iter().any(|s| s.contains("mixed up")));
     }
 
     #[test]
     fn two_samples_or_one_wetness_get_words_not_numbers() {
-        assert!(recommend(&[1.0, 2.0], &[0.1, 0.2]).sentence.starts_with("No curve yet: 2 samples"));
-        assert!(recommend(&[9.0; 6], &[0.1, 0.2, 0.3, 0.1, 0.2, 0.3]).sentence.contains("different wetnesses"));
+        assert!(of(&[1.0, 2.0], &[0.1, 0.2]).sentence.starts_with("No curve yet: 2 samples"));
+        assert!(of(&[9.0; 6], &[0.1, 0.2, 0.3, 0.1, 0.2, 0.3]).sentence.contains("different wetnesses"));
+    }
+
+    #[test]
+    fn permittivity_is_a_line_in_its_root_and_a_cubic_only_where_it_earns_it() {
+        let raw = [3.5f64, 6.0, 9.0, 12.0, 16.0, 20.0, 25.0, 30.0];
+        let error = [3e-3, -2e-3, 1e-3, -3e-3, 2e-3, -1e-3, 3e-3, -3e-3];
+        let theta: Vec<f64> = raw.iter().zip(error).map(|(e, d)| 0.1138 * e.sqrt() - 0.1758 + d).collect();
+        let r = recommend(&Samples { raw: &raw, theta: &theta, permittivity: true, ..Samples::default() });
+        assert_eq!(r.form, Some(Form::RootLine), "{:?}", r.reasons);
+        let x: Vec<f64> = (0..12).map(|i| 800.0 + 100.0 * f64::from(i)).collect();
+        let s_shaped = |x: f64| 0.25 + 1.2e-4 * (x - 1350.0) + 4.5e-10 * (x - 1350.0).powi(3);
+        let y: Vec<f64> = x.iter().enumerate().map(|(i, x)| s_shaped(*x) + [1e-3, -1e-3][i % 2]).collect();
+        assert_eq!(of(&x, &y).form, Some(Form::Cubic), "{:?}", of(&x, &y).reasons);
+    }
+
+    #[test]
+    fn a_doubtful_tin_weighs_less_and_it_is_said() {
+        let x: Vec<f64> = (0..7).map(|i| 800.0 + 150.0 * f64::from(i)).collect();
+        let mut y: Vec<f64> = x.iter().enumerate().map(|(i, x)| (x - 650.0) * 3e-4 + [1e-3, -1e-3][i % 2]).collect();
+        y[6] += 0.03;
+        let mut u = vec![0.002; 7];
+        u[6] = 0.05;
+        let plain = of(&x, &y);
+        let weighted = recommend(&Samples { raw: &x, theta: &y, u_theta: &u, ..Samples::default() });
+        let slope = |r: &Recommendation| r.candidate(Form::Line).unwrap().fit.as_ref().unwrap().coefficients[1];
+        assert!((slope(&weighted) - 3e-4).abs() < (slope(&plain) - 3e-4).abs() / 2.0);
+        assert!(weighted.reasons[0].contains("differs by a factor of 25.0"));
+        let spread = vec![40.0; 7];
+        let both = recommend(&Samples { raw: &x, theta: &y, u_raw: &spread, ..Samples::default() });
+        assert!((slope(&both) - slope(&plain)).abs() < 1e-5, "equal spread weighs all alike");
     }
 }

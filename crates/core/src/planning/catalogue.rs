@@ -137,6 +137,9 @@ pub struct ProbeModel {
     pub cable_m: f64,
     /// Its conductors.
     pub conductors: Vec<Conductor>,
+    /// Coefficients of the maker's curve from raw output to water content, lowest power first; empty without one.
+    #[serde(default)]
+    pub factory: Vec<f64>,
     /// Price of one.
     #[serde(default)]
     pub price: f64,

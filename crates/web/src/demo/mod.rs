@@ -2,7 +2,7 @@
 
 mod plans;
 
-use ebrel_core::calibration::{Curve, recommend};
+use ebrel_core::calibration::{Curve, Samples, recommend};
 use ebrel_core::quality::{self, Event};
 use ebrel_core::register::EventKind;
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
@@ -205,14 +205,14 @@ async fn calibrate(store: &Store, study: i64, scenario: &Scenario) -> Result<(),
         let Some(probe_id) = probe_id.filter(|_| outlier.is_none()) else { continue };
         let raw: Vec<f64> = tins.iter().map(|t| t.raw_mv).collect();
         let theta: Vec<f64> = tins.iter().map(|t| (t.wet_g - t.dry_g) / CORE_CM3).collect();
-        let recommendation = recommend(&raw, &theta);
-        let fit = recommendation.degree.and_then(|d| recommendation.candidates[d - 1].fit.as_ref().ok());
-        if let Some(fit) = fit {
+        let recommendation = recommend(&Samples { raw: &raw, theta: &theta, ..Samples::default() });
+        let taken = recommendation.form.and_then(|f| recommendation.candidate(f));
+        if let Some((candidate, Ok(fit))) = taken.map(|c| (c, &c.fit)) {
             let adoption = Adoption {
                 probe_id,
                 run_id: Some(run),
                 valid_from: UnixSeconds(scenario.start),
-                curve: Curve::from_fit(fit),
+                curve: Curve::from_fit(fit, candidate.form),
                 statement: recommendation.sentence.clone(),
                 samples: draft,
                 by: "N. Arvel".into(),
@@ -234,8 +234,9 @@ fn draft(tins: &[SampleMasses], density: f64) -> String {
                    "volume": format!("{CORE_CM3}"), "out": false})
         })
         .collect();
-    json!({"unit": "mV", "density": format!("{density:.2}"), "step": "0.01", "volume_pct": "1", "rows": rows})
-        .to_string()
+    json!({"unit": "mV", "density": format!("{density:.2}"), "step": "0.01", "volume_pct": "1", "w_now": "0.05",
+           "logger": "field node with radio, 8 analog", "excitation": "2.5", "rows": rows})
+    .to_string()
 }
 
 fn events(scenario: &Scenario) -> Vec<StoredEvent> {

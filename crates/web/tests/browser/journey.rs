@@ -72,7 +72,8 @@ async fn calibrate(site: &Site) {
     browser.click("a[href='/bench/4']").await.unwrap();
     browser.wait_text("[data-result] .answer", "Straight line, ±0.026").await.unwrap();
     browser.wait_text("[data-result]", "Sample 4 stands").await.unwrap();
-    browser.click("[data-row]:nth-of-type(7) [data-field='out']").await.unwrap();
+    browser.click("[data-row]:nth-of-type(10) [data-field='out']").await.unwrap();
+    browser.fill("[data-why]:not([hidden]) input", "its lid was wet").await.unwrap();
     browser.wait_text("[data-result] .answer", "Quadratic, ±0.00").await.unwrap();
     browser.wait_text("[data-saved]", "Saved.").await.unwrap();
     browser.click("[data-adopt] .btn-primary").await.unwrap();

@@ -79,3 +79,42 @@ async fn raw_of_m60(v: &Visitor) -> Vec<f64> {
     let (_, readings) = package.channels.into_iter().find(|c| c.0.port == "m60").unwrap();
     readings.iter().map(|r| r.raw.unwrap_or(r.value)).collect()
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_sample_is_left_out_with_its_reason_and_the_certificate_tells_it() {
+    let v = Visitor::of_demo().await;
+    let probe = probe_of_port(&v, "BD-0422").await;
+    let mut typed = rows(&RUN);
+    typed[3]["wet"] = "178".into();
+    typed[3]["out"] = true.into();
+    typed[0]["raw"] = "849 851 850".into();
+    let mut draft = json!({"unit": "mV", "density": "1.3", "w_now": "0.05", "dry_temperature": "221", "rows": typed});
+    let body = |draft: &Value| json!({"title": "Tins of May", "probe": probe, "draft": draft});
+    let worked: Value = v.post_json("/bench/4/draft", &body(&draft)).await.json().await.unwrap();
+    let result = worked["result"].as_str().unwrap();
+    for words in
+        ["is it 105 °C that is meant", "the maker&#39;s curve", "stands off by"]
+    {
+        assert!(result.contains(words), "{words}: {result}");
+    }
+    let refused = v.post("/bench/4/adopt", &[("form", ""), ("valid_from", "2024-03-01")]).await.text().await.unwrap();
+    assert!(refused.contains("Sample 4 is left out without a reason"));
+    draft["rows"][3]["why"] = "its lid was wet".into();
+    v.post_json("/bench/4/draft", &body(&draft)).await;
+    let adopted = v.post("/bench/4/adopt", &[("form", "quadratic"), ("valid_from", "2024-03-01")]).await;
+    assert_eq!(adopted.headers()["location"], "/stations/1");
+    let page = v.page("/bench/4/certificate").await;
+    for words in [
+        "Tins of May",
+        "BD-0422",
+        "left out: its lid was wet",
+        "Adopted: version 1",
+        "Leave-one-out error",
+        "from balance and corer volume",
+    ] {
+        assert!(page.contains(words), "{words}");
+    }
+    let json: Value = v.get("/bench/4/certificate.json").await.json().await.unwrap();
+    assert_eq!((json["form"].as_str(), json["samples_in_fit"].as_array().unwrap().len()), (Some("quadratic"), 6));
+    assert!(json["samples_in_fit"][0]["u_raw"].as_f64().unwrap() > 0.5, "repeats carry their spread");
+}

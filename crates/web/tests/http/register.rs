@@ -15,12 +15,9 @@ async fn a_pasted_list_is_taken_line_by_line_and_the_rest_stands() {
         "what was taken is gone from the field"
     );
     let page = v.page("/probes/bd-0900").await;
-    for words in [
-        "blade dielectric, 5 cm",
-        "On the shelf, and not to be trusted yet.",
-        "not accepted yet",
-        "note: box 3",
-    ] {
+    for words in
+        ["blade dielectric, 5 cm", "On the shelf, and not to be trusted yet.", "not accepted yet", "note: box 3"]
+    {
         assert!(page.contains(words), "{words}");
     }
     v.post("/probes/BD-0900", &[("kind", "accepted"), ("note", "air 312 mV, water 1480 mV")]).await;

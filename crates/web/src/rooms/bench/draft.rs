@@ -1,7 +1,7 @@
 //! A calibration run as it is typed, and what the rules make of it.
 
 use crate::shell::figures::fixed;
-use ebrel_core::calibration::{DENSITY_DRIFT, Recommendation, recommend};
+use ebrel_core::calibration::{DENSITY_DRIFT, Recommendation, Samples, recommend};
 use ebrel_core::sampling::{BalanceUncertainty, CoreMasses, CoreSample};
 use ebrel_core::statistics::median;
 use ebrel_core::units::{CoreVolume, Grams, read_number};
@@ -19,6 +19,24 @@ pub struct Draft {
     pub step: String,
     /// How well the corer's volume is known, %.
     pub volume_pct: String,
+    /// Temperature of drying, °C.
+    pub dry_temperature: String,
+    /// Hours of drying.
+    pub dry_hours: String,
+    /// Organic matter, %.
+    pub organic: String,
+    /// Logger that read the probe.
+    pub logger: String,
+    /// Excitation, V.
+    pub excitation: String,
+    /// Volume of the container, L.
+    pub container: String,
+    /// Layers in which it is packed.
+    pub layers: String,
+    /// Present water content, g/g.
+    pub w_now: String,
+    /// Water added at each step, mL.
+    pub water: String,
     /// The samples.
     pub rows: Vec<Row>,
 }
@@ -26,7 +44,22 @@ pub struct Draft {
 impl Default for Draft {
     fn default() -> Self {
         let text = str::to_owned;
-        Self { unit: text("mV"), density: String::new(), step: text("0.01"), volume_pct: text("1"), rows: Vec::new() }
+        Self {
+            unit: text("mV"),
+            density: String::new(),
+            step: text("0.01"),
+            volume_pct: text("1"),
+            dry_temperature: text("105"),
+            dry_hours: text("24"),
+            organic: String::new(),
+            logger: String::new(),
+            excitation: String::new(),
+            container: text("4"),
+            layers: text("4"),
+            w_now: String::new(),
+            water: text("250"),
+            rows: Vec::new(),
+        }
     }
 }
 
@@ -34,7 +67,9 @@ impl Default for Draft {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Row {
-    /// Raw reading.
+    /// Number of the tin.
+    pub tin: String,
+    /// Raw reading, or several of one state parted by blanks.
     pub raw: String,
     /// Tare, g.
     pub tare: String,
@@ -46,6 +81,8 @@ pub struct Row {
     pub volume: String,
     /// Left out of the fit by a person.
     pub out: bool,
+    /// Why it was left out.
+    pub why: String,
 }
 
 impl Row {
@@ -84,6 +121,8 @@ pub struct Resolved {
     pub theta: Vec<f64>,
     /// Standard uncertainty of those.
     pub u_theta: Vec<f64>,
+    /// Standard uncertainty of the raw readings from repeats, 0 where there were none.
+    pub u_raw: Vec<f64>,
     /// The fits and the advice.
     pub recommendation: Recommendation,
 }
@@ -92,7 +131,27 @@ fn plus_minus(value: f64, u: f64, decimals: usize) -> String {
     format!("{} ± {}", fixed(value, decimals), fixed(u, decimals))
 }
 
-fn sample(row: &Row, step: f64, volume_pct: f64) -> Result<(f64, CoreSample), (&'static str, String)> {
+/// Mean of the readings in a field, with the standard uncertainty of that mean if there are several.
+///
+/// Numbers parted by blanks or semicolons are repeats if they are of one size; else the blanks part thousands.
+pub fn repeats(text: &str) -> Result<(f64, f64), String> {
+    let parts: Result<Vec<f64>, String> =
+        text.split([' ', ';', '\u{a0}']).filter(|p| !p.is_empty()).map(read_number).collect();
+    let Some(all) = parts.ok().filter(|p| p.len() > 1 && p.iter().all(|v| (v / p[0] - 1.0).abs() < 0.5)) else {
+        return read_number(text).map(|v| (v, 0.0));
+    };
+    let n = all.len() as f64;
+    let mean = all.iter().sum::<f64>() / n;
+    let sd = (all.iter().map(|v| (v - mean).powi(2)).sum::<f64>() / (n - 1.0)).sqrt();
+    Ok((mean, sd / n.sqrt()))
+}
+
+/// A core of this volume or more that holds less dry soil than this was weighed in kilograms, cm³ and g.
+const KILOGRAMS: (f64, f64) = (20.0, 2.0);
+
+type Read = ((f64, f64), CoreSample);
+
+fn sample(row: &Row, step: f64, volume_pct: f64) -> Result<Read, (&'static str, String)> {
     let read = |name: &'static str, text: &str| {
         if text.trim().is_empty() {
             Err((name, format!("The {name} is missing.")))
@@ -103,10 +162,24 @@ fn sample(row: &Row, step: f64, volume_pct: f64) -> Result<(f64, CoreSample), (&
     let mass = |name: &'static str, text: &str| {
         read(name, text).and_then(|v| Grams::new(v).map_err(|e| (name, e.to_string())))
     };
-    let raw = read("raw", &row.raw).map_err(|(f, e)| (f, e.replace("raw", "raw reading")))?;
+    let raw = if row.raw.trim().is_empty() {
+        return Err(("raw", "The raw reading is missing.".into()));
+    } else {
+        repeats(&row.raw).map_err(|e| ("raw", e))?
+    };
     let (tare, wet) = (mass("tare", &row.tare)?, mass("wet", &row.wet)?);
-    let dry = mass("dry", &row.dry)?;
+    if row.dry.trim().is_empty() {
+        return Err(("dry", "Waits for its dry mass; everything else goes on.".into()));
+    }
     let volume = read("volume", &row.volume).and_then(|v| CoreVolume::new(v).map_err(|e| ("volume", e.to_string())))?;
+    let dry = mass("dry", &row.dry)?;
+    let soil = dry.get() - tare.get();
+    if volume.get() >= KILOGRAMS.0 && soil > 0.0 && soil < KILOGRAMS.1 {
+        return Err((
+            "dry",
+            format!("{soil:.3} g of dry soil in {} cm³: are these kilograms? Type grams.", volume.get()),
+        ));
+    }
     let u = BalanceUncertainty::from_step(step, volume, volume_pct);
     let core = CoreMasses::new(tare, wet, dry, volume).resolve(&u).map_err(|e| ("dry", e.to_string()))?;
     Ok((raw, core))
@@ -117,18 +190,20 @@ pub fn resolve(draft: &Draft) -> Resolved {
     let step = read_number(&draft.step).ok().filter(|s| *s > 0.0).unwrap_or(0.01);
     let volume_pct = read_number(&draft.volume_pct).ok().filter(|p| *p >= 0.0).unwrap_or(1.0);
     let mut figures = Vec::new();
-    let (mut used, mut raw, mut theta, mut u_theta, mut densities) = (vec![], vec![], vec![], vec![], vec![]);
+    let (mut used, mut raw, mut theta, mut u_theta, mut u_raw, mut densities) =
+        (vec![], vec![], vec![], vec![], vec![], vec![]);
     for (i, row) in draft.rows.iter().enumerate() {
         if row.is_empty() {
             figures.push(RowFigures::default());
             continue;
         }
         match sample(row, step, volume_pct) {
-            Ok((x, core)) => {
+            Ok(((x, u_x), core)) => {
                 densities.push((i, core.bulk_density.value));
                 if !row.out {
                     used.push(i);
                     raw.push(x);
+                    u_raw.push(u_x);
                     theta.push(core.volumetric.value);
                     u_theta.push(core.volumetric.u);
                 }
@@ -145,8 +220,58 @@ pub fn resolve(draft: &Draft) -> Resolved {
         }
     }
     warn_of_density(draft, &densities, &mut figures);
-    let recommendation = recommend(&raw, &theta);
-    Resolved { figures, used, raw, theta, u_theta, recommendation }
+    warn_of_tins(draft, &mut figures);
+    let permittivity = is_permittivity(&draft.unit);
+    let recommendation =
+        recommend(&Samples { raw: &raw, theta: &theta, u_theta: &u_theta, u_raw: &u_raw, permittivity });
+    warn_of_spread(&recommendation, &used, &raw, &u_raw, &mut figures);
+    Resolved { figures, used, raw, theta, u_theta, u_raw, recommendation }
+}
+
+/// Whether the raw output is a permittivity, by its unit.
+pub fn is_permittivity(unit: &str) -> bool {
+    ["ε", "eps", "permittivity", "ka", "1"].contains(&unit.trim().to_lowercase().as_str())
+}
+
+/// Says something of a sample whose field has no error yet.
+fn warn(figures: &mut RowFigures, message: String) {
+    if figures.field.is_empty() {
+        figures.warning = true;
+        figures.message = if figures.message.is_empty() { message } else { format!("{} {message}", figures.message) };
+    }
+}
+
+/// Two samples from one tin: one of them was written to the wrong line.
+fn warn_of_tins(draft: &Draft, figures: &mut [RowFigures]) {
+    for (i, row) in draft.rows.iter().enumerate().filter(|(_, r)| !r.tin.trim().is_empty()) {
+        if let Some(before) = draft.rows[..i].iter().position(|r| r.tin.trim() == row.tin.trim()) {
+            warn(
+                &mut figures[i],
+                format!("Tin {} stands in line {} already: which of the two is it?", row.tin.trim(), before + 1),
+            );
+        }
+    }
+}
+
+/// Repeats that disagree by more water than this want another reading, m³/m³.
+const SPREAD: f64 = 0.005;
+
+/// Readings of one state that disagree: the soil was still moving, or the contact is poor.
+fn warn_of_spread(found: &Recommendation, used: &[usize], raw: &[f64], u_raw: &[f64], figures: &mut [RowFigures]) {
+    let Some(curve) = found.form.and_then(|f| found.candidate(f)) else { return };
+    for (k, row) in used.iter().enumerate().filter(|(k, _)| u_raw[*k] > 0.0) {
+        let at = |x: f64| curve.at(x).map_or(0.0, |(y, _)| y);
+        let water = (at(raw[k] + u_raw[k]) - at(raw[k] - u_raw[k])).abs() / 2.0;
+        if water > SPREAD {
+            warn(
+                &mut figures[*row],
+                format!(
+                    "The repeated readings disagree by ±{} m³/m³: press the soil to the probe, wait, read again.",
+                    fixed(water, 3)
+                ),
+            );
+        }
+    }
 }
 
 /// A tin whose density strays from the target (or, without one, from the run's median) was packed differently.
@@ -157,12 +282,12 @@ fn warn_of_density(draft: &Draft, densities: &[(usize, f64)], figures: &mut [Row
     for (i, density) in densities {
         let off = density / target - 1.0;
         if off.abs() > DENSITY_DRIFT {
-            figures[*i].warning = true;
-            figures[*i].message = format!(
+            let message = format!(
                 "Bulk density is {} % off {}: this tin was packed differently, which shifts the curve.",
                 fixed(off * 100.0, 0),
                 fixed(target, 2)
             );
+            warn(&mut figures[*i], message);
         }
     }
 }
@@ -173,7 +298,7 @@ mod tests {
 
     fn row(raw: &str, tare: &str, wet: &str, dry: &str) -> Row {
         let text = str::to_owned;
-        Row { raw: text(raw), tare: text(tare), wet: text(wet), dry: text(dry), volume: text("100"), out: false }
+        Row { raw: text(raw), tare: text(tare), wet: text(wet), dry: text(dry), volume: text("100"), ..Row::default() }
     }
 
     #[test]
@@ -203,5 +328,20 @@ mod tests {
         let draft = Draft { density: "1.2".into(), rows: vec![row("1000", "50", "200", "190")], ..Draft::default() };
         let figures = resolve(&draft).figures;
         assert!(figures[0].warning && figures[0].message.contains("17 % off 1.20"), "{}", figures[0].message);
+    }
+
+    #[test]
+    fn repeats_are_averaged_and_what_is_typed_wrong_is_noticed_by_its_size() {
+        assert_eq!(repeats("1\u{a0}012"), Ok((1012.0, 0.0)), "blanks part thousands");
+        let (mean, u) = repeats("912.1 912.5; 911.9").unwrap();
+        assert!((mean - 912.166_667).abs() < 1e-5 && (u - 0.176_4).abs() < 1e-3);
+        let mut rows =
+            vec![row("1000", "0.05", "0.2", "0.19"), row("1100", "50", "200", ""), row("1200", "50", "205", "190")];
+        rows[0].tin = "7".into();
+        rows[2].tin = "7".into();
+        let figures = resolve(&Draft { rows, ..Draft::default() }).figures;
+        assert!(figures[0].message.contains("are these kilograms?"));
+        assert!(figures[1].message.starts_with("Waits for its dry mass"));
+        assert!(figures[2].warning && figures[2].message.contains("Tin 7 stands in line 1 already"));
     }
 }

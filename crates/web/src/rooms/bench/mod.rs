@@ -1,5 +1,7 @@
 //! The room Bench: the register of probes, and moisture calibrations from tins to an adopted curve.
 
+mod certificate;
+mod conditions;
 mod draft;
 mod plot;
 mod register;
@@ -11,4 +13,5 @@ pub fn routes(config: &mut actix_web::web::ServiceConfig) {
     register::routes(config);
     runs::routes(config);
     run::routes(config);
+    certificate::routes(config);
 }

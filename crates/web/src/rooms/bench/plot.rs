@@ -2,7 +2,7 @@
 
 use super::draft::Resolved;
 use crate::shell::figures::fixed;
-use ebrel_core::calibration::{BAND_LEVEL, PolynomialFit};
+use ebrel_core::calibration::{Candidate, Form};
 
 /// Width of the drawing and of its parts, px.
 const WIDTH: f64 = 560.0;
@@ -47,6 +47,8 @@ pub struct Plot {
     pub curve: String,
     /// Path of the other one.
     pub other: String,
+    /// Path of the maker's curve; empty without one.
+    pub factory: String,
     /// Vertical grid.
     pub x_ticks: Vec<Tick>,
     /// Horizontal grid.
@@ -82,30 +84,29 @@ fn path(points: impl Iterator<Item = (f64, f64)>) -> String {
 }
 
 /// Draws a run; `None` while there is no curve to draw.
-pub fn draw(resolved: &Resolved, degree: usize) -> Option<Plot> {
-    let fit =
-        |d: usize| resolved.recommendation.candidates.iter().find(|c| c.degree == d).and_then(|c| c.fit.as_ref().ok());
-    let chosen: &PolynomialFit = fit(degree)?;
-    let other = fit(3 - degree);
-    let (x_low, x_high) = chosen.x_range;
+pub fn draw(resolved: &Resolved, form: Form, factory: &[f64]) -> Option<Plot> {
+    let found = &resolved.recommendation;
+    let chosen = found.candidate(form)?;
+    let fit = chosen.fit.as_ref().ok()?;
+    let beside = if form == Form::Line { Form::Quadratic } else { Form::Line };
+    let other = found.candidate(beside).filter(|c| c.fit.is_ok());
+    let (x_low, x_high) =
+        resolved.raw.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), x| (low.min(*x), high.max(*x)));
     let room = (x_high - x_low) * 0.06;
     let (x_low, x_high) = (x_low - room, x_high + room);
     let steps = || (0..=80).map(|i| x_low + (x_high - x_low) * f64::from(i) / 80.0);
-    let band: Vec<(f64, f64, f64)> = steps()
-        .map(|x| {
-            let (y, half) = (chosen.at(x).0, chosen.half_widths(x, BAND_LEVEL).0);
-            (x, y - half, y + half)
-        })
-        .collect();
+    let band: Vec<(f64, f64, f64)> =
+        steps().filter_map(|x| chosen.at(x).map(|(y, half)| (x, y - half, y + half))).collect();
     let y_low = resolved.theta.iter().copied().chain([0.0]).fold(f64::INFINITY, f64::min);
     let y_high = resolved.theta.iter().copied().fold(0.1, f64::max) * 1.1;
     let px = |x: f64| LEFT + (x - x_low) / (x_high - x_low) * (WIDTH - LEFT - RIGHT);
     let py = |y: f64| TOP + (y_high - y) / (y_high - y_low) * MAIN;
     let clamp = |y: f64| py(y).clamp(TOP, TOP + MAIN);
     let residual_top = TOP + MAIN + GAP;
-    let edge = chosen.residuals.iter().fold(0.002f64, |m, r| m.max(r.abs())) * 1.25;
+    let edge = fit.residuals.iter().fold(0.002f64, |m, r| m.max(r.abs())) * 1.25;
     let pr = |r: f64| residual_top + (edge - r) / (2.0 * edge) * RESIDUALS;
-    let curve = |f: &PolynomialFit| path(steps().map(|x| (px(x), clamp(f.at(x).0))));
+    let curve = |c: &Candidate| path(steps().filter_map(|x| c.at(x).map(|(y, _)| (px(x), clamp(y)))));
+    let maker = |x: f64| factory.iter().rev().fold(0.0, |sum, c| sum * x + c);
     let outliers: Vec<usize> = resolved.recommendation.outliers.iter().map(|o| o.0).collect();
     let dots = (0..resolved.raw.len()).map(|i| {
         let (x, y, u) = (resolved.raw[i], resolved.theta[i], resolved.u_theta[i]);
@@ -113,7 +114,7 @@ pub fn draw(resolved: &Resolved, degree: usize) -> Option<Plot> {
             x: px(x),
             y: py(y),
             bar: (py(y + 2.0 * u), py(y - 2.0 * u)),
-            residual_y: pr(chosen.residuals[i]),
+            residual_y: pr(fit.residuals[i]),
             number: resolved.used[i] + 1,
             outlier: outliers.contains(&i),
         }
@@ -126,6 +127,7 @@ pub fn draw(resolved: &Resolved, degree: usize) -> Option<Plot> {
         band: path(upper.chain(lower)) + "Z",
         curve: curve(chosen),
         other: other.map(curve).unwrap_or_default(),
+        factory: if factory.is_empty() { String::new() } else { path(steps().map(|x| (px(x), clamp(maker(x))))) },
         x_ticks: ticks(x_low, x_high).into_iter().map(|t| tick(t, px(t.0))).collect(),
         y_ticks: ticks(y_low, y_high).into_iter().map(|t| tick(t, py(t.0))).collect(),
         residual_zero: pr(0.0),
@@ -148,7 +150,7 @@ mod tests {
             wet: (150.0 + theta * 100.0).to_string(),
             dry: "150".into(),
             volume: "100".into(),
-            out: false,
+            ..Row::default()
         };
         resolve(&Draft { rows: samples.iter().map(row).collect(), ..Draft::default() })
     }
@@ -157,12 +159,12 @@ mod tests {
     fn every_sample_lies_within_the_drawing_and_no_number_is_missing() {
         let resolved =
             run(&[(850.0, 0.05), (1010.0, 0.1), (1180.0, 0.15), (1340.0, 0.2), (1500.0, 0.26), (1820.0, 0.39)]);
-        for degree in [1, 2] {
-            let plot = draw(&resolved, degree).unwrap();
+        for form in [Form::Line, Form::Quadratic] {
+            let plot = draw(&resolved, form, &[-0.1, 3e-4]).unwrap();
             assert_eq!(plot.dots.len(), 6);
             assert!(plot.dots.iter().all(|d| (LEFT..=WIDTH).contains(&d.x) && (TOP..=plot.main_bottom).contains(&d.y)));
             assert!(plot.dots.windows(2).all(|w| w[0].x < w[1].x && w[0].y > w[1].y), "wetter is further right and up");
-            let paths = format!("{}{}{}", plot.band, plot.curve, plot.other);
+            let paths = format!("{}{}{}{}", plot.band, plot.curve, plot.other, plot.factory);
             assert!(!paths.contains("NaN") && !paths.contains("inf"));
             assert!(plot.x_ticks.len() > 2 && plot.y_ticks.len() > 2);
         }
@@ -170,8 +172,8 @@ mod tests {
 
     #[test]
     fn without_a_curve_there_is_no_drawing() {
-        assert!(draw(&run(&[(850.0, 0.05), (1010.0, 0.1)]), 1).is_none());
-        assert!(draw(&run(&[(900.0, 0.05), (900.0, 0.1), (900.0, 0.2)]), 1).is_none());
+        assert!(draw(&run(&[(850.0, 0.05), (1010.0, 0.1)]), Form::Line, &[]).is_none());
+        assert!(draw(&run(&[(900.0, 0.05), (900.0, 0.1), (900.0, 0.2)]), Form::Line, &[]).is_none());
     }
 
     #[test]

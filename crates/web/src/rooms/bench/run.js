@@ -3,17 +3,20 @@ const root = document.querySelector("[data-run]");
 const token = document.querySelector('meta[name="ebrel-token"]').content;
 const table = root.querySelector(".samples tbody");
 const saved = root.querySelector("[data-saved]");
-const COLUMNS = ["raw", "tare", "wet", "dry", "volume"];
+const COLUMNS = ["tin", "raw", "tare", "wet", "dry", "volume"];
+const CONDITIONS = ["unit", "density", "step", "volume_pct", "container", "layers", "w_now", "water", "dry_temperature", "dry_hours", "organic", "logger", "excitation"];
 const value = (id) => document.getElementById(id).value;
 let timer, asked = 0;
 
 const rows = () => [...table.querySelectorAll("[data-row]")];
 const field = (row, name) => row.querySelector(`[data-field="${name}"]`);
+/** The line under a sample in which its reason stands. */
+const why = (row) => row.nextElementSibling.nextElementSibling;
 
 function draft() {
-  const each = rows().map((row) => ({ ...Object.fromEntries(COLUMNS.map((c) => [c, field(row, c).value])), out: field(row, "out").checked }));
+  const each = rows().map((row) => ({ ...Object.fromEntries(COLUMNS.map((c) => [c, field(row, c).value])), out: field(row, "out").checked, why: why(row).querySelector("input").value }));
   while (each.length && COLUMNS.every((c) => !each.at(-1)[c].trim())) each.pop();
-  return { unit: value("unit"), density: value("density"), step: value("step"), volume_pct: value("volume_pct"), rows: each };
+  return { ...Object.fromEntries(CONDITIONS.map((c) => [c, value(c)])), rows: each };
 }
 
 async function send() {
@@ -57,8 +60,9 @@ function later() {
 /** Adds an empty row at the end. */
 function grow() {
   const last = rows().at(-1);
-  const copies = [last.cloneNode(true), last.nextElementSibling.cloneNode(true)];
-  copies[1].hidden = true;
+  const copies = [last.cloneNode(true), last.nextElementSibling.cloneNode(true), why(last).cloneNode(true)];
+  copies[1].hidden = copies[2].hidden = true;
+  copies[2].querySelector("input").value = "";
   copies[0].querySelectorAll("input").forEach((input) => {
     input.value = "";
     input.checked = false;
@@ -75,18 +79,24 @@ table.addEventListener("input", (e) => {
   later();
 });
 root.addEventListener("change", (e) => {
-  if (["title", "probe", "unit", "density", "step", "volume_pct"].includes(e.target.id)) later();
+  if (["title", "probe", ...CONDITIONS].includes(e.target.id)) later();
+  if (e.target.dataset.field === "out") {
+    const line = why(e.target.closest("[data-row]"));
+    line.hidden = !e.target.checked;
+    if (e.target.checked) line.querySelector("input").focus();
+  }
 });
 root.addEventListener("input", (e) => {
-  if (["density", "step", "volume_pct", "unit"].includes(e.target.id)) later();
+  if (CONDITIONS.includes(e.target.id)) later();
 });
 
 table.addEventListener("paste", (e) => {
   const text = e.clipboardData.getData("text/plain").replace(/\r/g, "").replace(/\n+$/, "");
   if (!/[\t\n]/.test(text)) return;
-  e.preventDefault();
   const at = rows().indexOf(e.target.closest("[data-row]"));
   const first = COLUMNS.indexOf(e.target.dataset.field);
+  if (at < 0 || first < 0) return;
+  e.preventDefault();
   text.split("\n").forEach((line, i) => {
     while (rows().length <= at + i + 1) grow();
     line.split(/\t|;/).forEach((cell, j) => {
@@ -99,7 +109,7 @@ table.addEventListener("paste", (e) => {
 
 table.addEventListener("keydown", (e) => {
   const step = { Enter: 1, ArrowDown: 1, ArrowUp: -1 }[e.key];
-  if (!step || !e.target.dataset.field) return;
+  if (!step || !e.target.dataset.field || e.target.dataset.field === "why") return;
   e.preventDefault();
   const next = rows()[rows().indexOf(e.target.closest("[data-row]")) + step];
   if (next) field(next, e.target.dataset.field).focus();

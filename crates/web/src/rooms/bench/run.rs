@@ -1,9 +1,11 @@
 //! One calibration run: samples typed or pasted, worked out as one types, adopted as a version.
 
-use super::draft::{Draft, Resolved, Row, RowFigures, resolve};
+use super::conditions::{Conditions, conditions};
+use super::draft::{Draft, Resolved, Row, RowFigures, is_permittivity, resolve};
 use super::plot::{Plot, draw};
 use crate::app::App;
 use crate::jobs::reviewing;
+use crate::rooms::plan::station::catalogue;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, fixed, moment, read_field};
 use crate::shell::guard::{CheckedForm, CheckedJson};
@@ -12,8 +14,9 @@ use crate::shell::{Room, Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_core::calibration::Curve;
-use ebrel_core::units::{Principle, UnixSeconds};
+use ebrel_core::calibration::{Curve, Form, Published, Score, score};
+use ebrel_core::units::{Principle, UnixSeconds, read_number};
+use ebrel_store::Store;
 use ebrel_store::calibrations::{Adoption, Run};
 use ebrel_store::placements::Probe;
 use ebrel_store::stations::Study;
@@ -30,6 +33,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
 const ROWS: usize = 7;
 
 struct CandidateRow {
+    code: &'static str,
     form: &'static str,
     chosen: bool,
     loo: String,
@@ -49,8 +53,43 @@ struct ResultPart {
     reasons: Vec<String>,
     outliers: Vec<String>,
     candidates: Vec<CandidateRow>,
+    scores: Vec<ScoreRow>,
+    conditions: Conditions,
     plot: Option<Plot>,
     unit: String,
+}
+
+/// A general or maker's curve on the same samples.
+struct ScoreRow {
+    name: String,
+    rmse: String,
+    bias: String,
+}
+
+/// What a run is looked at with: the maker's curve of the probe's model, and the logger its station is planned with.
+pub struct Surroundings {
+    factory: Vec<f64>,
+    planned_logger: Option<String>,
+}
+
+impl Surroundings {
+    /// What is known around a run's probe.
+    pub async fn of(store: &Store, run: &Run) -> Result<Self, Problem> {
+        let mut found = Self { factory: Vec::new(), planned_logger: None };
+        let probes = store.probes().await?;
+        let Some(probe) = probes.into_iter().find(|p| Some(p.id) == run.probe_id) else { return Ok(found) };
+        let catalogue = catalogue(store).await?;
+        found.factory =
+            catalogue.probes.iter().find(|m| m.name == probe.model).map_or_else(Vec::new, |m| m.factory.clone());
+        for station in store.stations(run.study_id).await? {
+            let body = store.plan(station.id).await?.map(|p| p.body).unwrap_or_default();
+            let draft: ebrel_core::planning::Draft = serde_json::from_str(&body).unwrap_or_default();
+            if draft.probes.iter().any(|p| p.serial.eq_ignore_ascii_case(&probe.serial)) {
+                found.planned_logger = catalogue.logger(draft.choice("logger")).map(|l| l.name.clone());
+            }
+        }
+        Ok(found)
+    }
 }
 
 struct Version {
@@ -82,15 +121,16 @@ impl RunPage {
     }
 }
 
-fn result(draft: &Draft, resolved: &Resolved) -> ResultPart {
+fn result(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> ResultPart {
     let r = &resolved.recommendation;
-    let shown = r.degree.unwrap_or(1);
+    let shown = r.form.unwrap_or(Form::Line);
     let candidates = r.candidates.iter().map(|c| {
         let dash = || "–".to_owned();
         let Ok(fit) = &c.fit else {
             let trouble = c.fit.as_ref().err().map(ToString::to_string).unwrap_or_default();
             return CandidateRow {
-                form: c.form,
+                code: c.form.code(),
+                form: c.form.name(),
                 chosen: false,
                 loo: dash(),
                 s: dash(),
@@ -106,8 +146,9 @@ fn result(draft: &Draft, resolved: &Resolved) -> ResultPart {
             .map(|b| format!("{b:.5e}").replace("e-", "e−").replace("-", "−").replace("−−", "−"))
             .collect();
         CandidateRow {
-            form: c.form,
-            chosen: r.degree == Some(c.degree),
+            code: c.form.code(),
+            form: c.form.name(),
+            chosen: r.form == Some(c.form),
             loo: fixed(fit.loo_rmse, 4),
             s: fixed(fit.residual_sd, 4),
             aicc: fit.aicc.map_or_else(dash, |a| fixed(a, 1)),
@@ -122,16 +163,40 @@ fn result(draft: &Draft, resolved: &Resolved) -> ResultPart {
     });
     ResultPart {
         sentence: r.sentence.clone(),
-        defended: r.degree.is_some(),
+        defended: r.form.is_some(),
         reasons: r.reasons.clone(),
+        scores: scores(draft, resolved, &around.factory),
+        conditions: conditions(draft, resolved.used.len(), around.planned_logger.as_deref()),
         outliers: outliers.collect(),
         candidates: candidates.collect(),
-        plot: draw(resolved, shown),
+        plot: draw(resolved, shown, &around.factory),
         unit: draft.unit.clone(),
     }
 }
 
-fn draft_of(run: &Run) -> Result<Draft, Problem> {
+/// General curves and the maker's, scored on the same samples, so that the gain is seen.
+fn scores(draft: &Draft, resolved: &Resolved, factory: &[f64]) -> Vec<ScoreRow> {
+    let row = |name: String, score: Option<Score>| {
+        let signed = |v: f64| if v > 0.0 { format!("+{}", fixed(v, 3)) } else { fixed(v, 3) };
+        score.map(|s| ScoreRow { name, rmse: fixed(s.rmse, 3), bias: signed(s.bias) })
+    };
+    let (raw, theta) = (&resolved.raw[..], &resolved.theta[..]);
+    let mut rows = Vec::new();
+    if !factory.is_empty() {
+        let maker = |x: f64| factory.iter().rev().fold(0.0, |sum, c| sum * x + c);
+        rows.extend(row("the maker's curve".into(), score(maker, raw, theta)));
+    }
+    if is_permittivity(&draft.unit) {
+        let density = read_number(&draft.density).unwrap_or(1.3);
+        let each =
+            Published::ALL.iter().map(|p| row(p.source().to_owned(), score(|x| p.theta(x, density), raw, theta)));
+        rows.extend(each.flatten());
+    }
+    rows
+}
+
+/// The draft of a run, with empty rows to type on.
+pub fn draft_of(run: &Run) -> Result<Draft, Problem> {
     let mut draft: Draft = serde_json::from_str(&run.draft).map_err(|e| Problem::Internal(e.to_string()))?;
     while draft.rows.len() < ROWS || draft.rows.last().is_some_and(|r| !r.is_empty()) {
         draft.rows.push(Row::default());
@@ -154,7 +219,7 @@ async fn show_run(
     let study = app.store.study(run.study_id).await?;
     let draft = draft_of(&run)?;
     let resolved = resolve(&draft);
-    let part = result(&draft, &resolved);
+    let part = result(&draft, &resolved, &Surroundings::of(&app.store, &run).await?);
     let shell = Shell::within(app, session, &run.title, Room::Bench, &study, None).await?;
     let probes = app.store.probes().await?.into_iter().filter(|p| p.principle == Principle::Dielectric).collect();
     let valid_from = match typed_from {
@@ -221,7 +286,7 @@ async fn keep(
     run.draft = serde_json::to_string(&draft).map_err(|e| Problem::Internal(e.to_string()))?;
     app.store.keep_run(&run).await?;
     let resolved = resolve(&draft);
-    let part = result(&draft, &resolved);
+    let part = result(&draft, &resolved, &Surroundings::of(&app.store, &run).await?);
     let html = part.render().map_err(|e| Problem::Internal(e.to_string()))?;
     Ok(web::Json(Worked { figures: resolved.figures, result: html, defended: part.defended }))
 }
@@ -229,7 +294,7 @@ async fn keep(
 #[derive(Deserialize)]
 struct AdoptForm {
     #[serde(default)]
-    degree: String,
+    form: String,
     #[serde(default)]
     valid_from: String,
 }
@@ -275,8 +340,11 @@ fn adoption(
     by: String,
 ) -> Result<Adoption, String> {
     let probe_id = run.probe_id.ok_or("Choose the probe that was calibrated.")?;
-    let degree = form.degree.parse::<usize>().ok().or(resolved.recommendation.degree);
-    let candidate = resolved.recommendation.candidates.iter().find(|c| Some(c.degree) == degree);
+    if let Some(line) = left_out_unsaid(run) {
+        return Err(format!("Sample {line} is left out without a reason: say why, so that it can be defended."));
+    }
+    let taken = Form::from_code(&form.form).or(resolved.recommendation.form);
+    let candidate = taken.and_then(|f| resolved.recommendation.candidate(f));
     let candidate = candidate.ok_or("There is no curve to adopt yet.")?;
     let fit = candidate.fit.as_ref().map_err(|e| format!("There is no curve to adopt yet: {e}."))?;
     if !candidate.rises {
@@ -284,19 +352,25 @@ fn adoption(
     }
     let valid_from =
         read_field(&form.valid_from, study.utc_offset_minutes).ok_or("Give the date from which it holds.")?;
-    let statement = if Some(candidate.degree) == resolved.recommendation.degree {
+    let statement = if Some(candidate.form) == resolved.recommendation.form {
         resolved.recommendation.sentence.clone()
     } else {
-        format!("{}, ±{} m³/m³ (not the recommended form).", candidate.form, fixed(fit.loo_rmse, 3))
+        format!("{}, ±{} m³/m³ (not the recommended form).", candidate.form.name(), fixed(fit.loo_rmse, 3))
     };
     Ok(Adoption {
         probe_id,
         run_id: Some(run.id),
         valid_from,
-        curve: Curve::from_fit(fit),
+        curve: Curve::from_fit(fit, candidate.form),
         statement,
         samples: run.draft.clone(),
         by,
         at: app.now(study),
     })
+}
+
+/// The line of a sample that was left out without a reason, from 1.
+fn left_out_unsaid(run: &Run) -> Option<usize> {
+    let draft: Draft = serde_json::from_str(&run.draft).ok()?;
+    draft.rows.iter().position(|r| r.out && !r.is_empty() && r.why.trim().is_empty()).map(|i| i + 1)
 }
