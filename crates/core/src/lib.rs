@@ -11,6 +11,7 @@
 //! * [`quality`]: tests that find what is wrong with a record, as intervals with evidence and a sentence.
 //! * [`geometry`], [`power`], [`radio`], [`sun`]: holes and sensing volumes, batteries and panels, packets and links, daylight.
 //! * [`planning`]: from a question to a station that can be dug: depths, methods, ports, program, budgets, kit, dates.
+//! * [`temperature`]: thermocouples, thermistors, platinum; a thermometer against a reference; the sun test.
 //! * [`statistics`]: the few robust and parametric estimates that the rooms above share.
 
 pub mod calibration;
@@ -24,4 +25,5 @@ pub mod sampling;
 pub mod series;
 pub mod statistics;
 pub mod sun;
+pub mod temperature;
 pub mod units;

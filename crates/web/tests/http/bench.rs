@@ -92,9 +92,7 @@ async fn a_sample_is_left_out_with_its_reason_and_the_certificate_tells_it() {
     let body = |draft: &Value| json!({"title": "Tins of May", "probe": probe, "draft": draft});
     let worked: Value = v.post_json("/bench/4/draft", &body(&draft)).await.json().await.unwrap();
     let result = worked["result"].as_str().unwrap();
-    for words in
-        ["is it 105 °C that is meant", "the maker&#39;s curve", "stands off by"]
-    {
+    for words in ["is it 105 °C that is meant", "the maker&#39;s curve", "stands off by"] {
         assert!(result.contains(words), "{words}: {result}");
     }
     let refused = v.post("/bench/4/adopt", &[("form", ""), ("valid_from", "2024-03-01")]).await.text().await.unwrap();

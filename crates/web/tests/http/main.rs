@@ -11,3 +11,4 @@ mod register;
 mod review;
 mod security;
 mod study;
+mod temperature;

@@ -7,10 +7,12 @@ mod plot;
 mod register;
 mod run;
 mod runs;
+mod temperature;
 
 /// Routes of this room.
 pub fn routes(config: &mut actix_web::web::ServiceConfig) {
     register::routes(config);
+    temperature::routes(config);
     runs::routes(config);
     run::routes(config);
     certificate::routes(config);

@@ -10,7 +10,7 @@ use crate::shell::{Room, Shell, page, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_core::units::Principle;
+use ebrel_core::units::{Principle, Quantity};
 use ebrel_store::placements::Probe;
 use serde::Deserialize;
 
@@ -40,6 +40,9 @@ struct RunsPage {
     runs: Vec<RunRow>,
     probes: Vec<ProbeRow>,
     serials: Vec<Probe>,
+    thermometers: Vec<String>,
+    checks: Vec<(i64, String)>,
+    stations: Vec<(i64, String)>,
 }
 
 async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
@@ -50,8 +53,18 @@ async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         RunRow { id: r.id, title: r.title, answer: resolve(&draft).recommendation.sentence }
     });
     let rows: Vec<RunRow> = rows.collect();
-    let dielectric: Vec<Probe> =
-        app.store.probes().await?.into_iter().filter(|p| p.principle == Principle::Dielectric).collect();
+    let all = app.store.probes().await?;
+    let thermometers = all.iter().filter(|p| p.principle == Principle::Thermometer).map(|p| p.serial.clone()).collect();
+    let dielectric: Vec<Probe> = all.into_iter().filter(|p| p.principle == Principle::Dielectric).collect();
+    let sheets = app.store.sheets(*id).await?.into_iter().filter(|s| s.kind == super::temperature::KIND);
+    let checks = sheets.map(|s| (s.id, s.title)).collect();
+    let mut stations = Vec::new();
+    for station in app.store.stations(*id).await? {
+        let bare = |s: &ebrel_store::stations::Stream| s.quantity == Quantity::BareAirTemperature;
+        if app.store.streams(station.id).await?.iter().any(bare) {
+            stations.push((station.id, station.name));
+        }
+    }
     let mut probes = Vec::new();
     for p in &dielectric {
         let newest = app.store.calibrations(p.id).await?.into_iter().find(|c| c.retired_at.is_none());
@@ -76,7 +89,17 @@ async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         (n, without) => format!("{without} of {n} dielectric probes still show raw output."),
     };
     let shell = Shell::within(&app, &session, "Bench", Room::Bench, &study, None).await?;
-    page(&RunsPage { shell, study: *id, answer, runs: rows, probes, serials: dielectric })
+    page(&RunsPage {
+        shell,
+        study: *id,
+        answer,
+        runs: rows,
+        probes,
+        serials: dielectric,
+        thermometers,
+        checks,
+        stations,
+    })
 }
 
 #[derive(Deserialize)]
