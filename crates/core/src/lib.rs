@@ -12,8 +12,10 @@
 //! * [`geometry`], [`power`], [`radio`], [`sun`]: holes and sensing volumes, batteries and panels, packets and links, daylight.
 //! * [`planning`]: from a question to a station that can be dug: depths, methods, ports, program, budgets, kit, dates.
 //! * [`temperature`]: thermocouples, thermistors, platinum; a thermometer against a reference; the sun test.
+//! * [`batch`], [`tension`]: probes side by side; resistive blocks and kilopascal.
 //! * [`statistics`]: the few robust and parametric estimates that the rooms above share.
 
+pub mod batch;
 pub mod calibration;
 pub mod geometry;
 pub mod planning;
@@ -26,4 +28,5 @@ pub mod series;
 pub mod statistics;
 pub mod sun;
 pub mod temperature;
+pub mod tension;
 pub mod units;

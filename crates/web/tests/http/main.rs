@@ -10,5 +10,6 @@ mod record;
 mod register;
 mod review;
 mod security;
+mod sheets;
 mod study;
 mod temperature;

@@ -38,7 +38,11 @@ async fn a_thermocouple_wants_its_panel_and_no_impossible_reading() {
     let sheet = sheet(&v).await;
     v.post(&sheet, &[("signal", "T"), ("pairs.0.probe", "0.25"), ("pairs.0.reference", "30")]).await;
     assert!(v.page(&sheet).await.contains("needs the temperature of the panel"));
-    v.post(&sheet, &[("pairs.0.panel", "24"), ("pairs.1.probe", "80"), ("pairs.1.panel", "24"), ("pairs.1.reference", "30")]).await;
+    v.post(
+        &sheet,
+        &[("pairs.0.panel", "24"), ("pairs.1.probe", "80"), ("pairs.1.panel", "24"), ("pairs.1.reference", "30")],
+    )
+    .await;
     let page = v.page(&sheet).await;
     assert!(page.contains(">30.12<") && page.contains("outside type T, which goes from -270 to 400"));
 }

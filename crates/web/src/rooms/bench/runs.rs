@@ -41,7 +41,7 @@ struct RunsPage {
     probes: Vec<ProbeRow>,
     serials: Vec<Probe>,
     thermometers: Vec<String>,
-    checks: Vec<(i64, String)>,
+    sheets: Vec<(String, String)>,
     stations: Vec<(i64, String)>,
 }
 
@@ -56,8 +56,8 @@ async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     let all = app.store.probes().await?;
     let thermometers = all.iter().filter(|p| p.principle == Principle::Thermometer).map(|p| p.serial.clone()).collect();
     let dielectric: Vec<Probe> = all.into_iter().filter(|p| p.principle == Principle::Dielectric).collect();
-    let sheets = app.store.sheets(*id).await?.into_iter().filter(|s| s.kind == super::temperature::KIND);
-    let checks = sheets.map(|s| (s.id, s.title)).collect();
+    let sheets = app.store.sheets(*id).await?.into_iter();
+    let sheets = sheets.map(|s| (format!("/bench/{}/{}", s.kind, s.id), s.title)).collect();
     let mut stations = Vec::new();
     for station in app.store.stations(*id).await? {
         let bare = |s: &ebrel_store::stations::Stream| s.quantity == Quantity::BareAirTemperature;
@@ -97,7 +97,7 @@ async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         probes,
         serials: dielectric,
         thermometers,
-        checks,
+        sheets,
         stations,
     })
 }

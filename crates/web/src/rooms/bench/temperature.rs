@@ -1,10 +1,11 @@
 //! A thermometer against a reference, on a sheet kept as typed; and the sun test, from the record itself.
 
 use super::draft::repeats;
+use super::sheets::{self, SheetDraft, last};
 use crate::app::App;
 use crate::jobs::record::StationRecord;
 use crate::rooms::plan::station::Said;
-use crate::rooms::plan::station::edit::{self, MOST};
+use crate::rooms::plan::station::edit::MOST;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
@@ -20,7 +21,7 @@ use ebrel_core::temperature::{
     Claims, Group, SunPair, SunTest, TemperatureCheck, Thermocouple, check, platinum_temperature, sun_test,
 };
 use ebrel_core::units::{Quantity, Range, UnixSeconds, read_number};
-use ebrel_store::register::{BenchSheet, ProbeEvent};
+use ebrel_store::register::ProbeEvent;
 use serde::{Deserialize, Serialize};
 
 pub fn routes(config: &mut web::ServiceConfig) {
@@ -30,8 +31,6 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/stations/{id}/sun-test", web::get().to(sun));
 }
 
-/// The kind of these sheets in the database.
-pub const KIND: &str = "temperature";
 /// Rows that a new sheet offers: ice, room, warm, and two more.
 const ROWS: usize = 5;
 
@@ -54,6 +53,14 @@ struct Pair {
     probe: Typed,
     panel: Typed,
     reference: Typed,
+}
+
+impl SheetDraft for Draft {
+    const KIND: &'static str = "temperature";
+
+    fn title(&self) -> &Typed {
+        &self.title
+    }
 }
 
 /// What the probe's readings are in.
@@ -191,7 +198,6 @@ async fn begin(
     form: CheckedForm<Begin>,
 ) -> Result<HttpResponse, Problem> {
     acting(&app, &session)?;
-    let study = app.store.study(*id).await?;
     let mediums = ["stirred ice bath", "room", "warm bath"];
     let pair = |i: usize| Pair { medium: mediums.get(i).copied().unwrap_or("").into(), ..Pair::default() };
     let serial = form.0.serial.trim();
@@ -205,17 +211,7 @@ async fn begin(
         pairs: (0..ROWS).map(pair).collect(),
         ..Draft::default()
     };
-    let body = serde_json::to_string(&draft).map_err(|e| Problem::Internal(e.to_string()))?;
-    let sheet = BenchSheet {
-        id: 0,
-        study_id: *id,
-        kind: KIND.into(),
-        title: draft.title.to_string(),
-        made_at: app.now(&study),
-        draft: body,
-    };
-    let number = app.store.add_sheet(&sheet).await?;
-    Ok(see_other(&format!("/bench/temperature/{number}")))
+    sheets::begin(&app, *id, &draft).await
 }
 
 #[derive(Deserialize)]
@@ -224,17 +220,8 @@ struct Begin {
     serial: String,
 }
 
-async fn load(app: &App, id: i64) -> Result<(BenchSheet, Draft), Problem> {
-    let sheet = app.store.sheet(id).await?;
-    if sheet.kind != KIND {
-        return Err(Problem::NotFound("thermometer check"));
-    }
-    let draft = serde_json::from_str(&sheet.draft).map_err(|e| Problem::Internal(e.to_string()))?;
-    Ok((sheet, draft))
-}
-
 async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let (sheet, draft) = load(&app, *id).await?;
+    let (sheet, draft) = sheets::load::<Draft>(&app, *id).await?;
     let study = app.store.study(sheet.study_id).await?;
     let (worked, found) = judged(&draft);
     let (_, claim_says) = claims(&draft);
@@ -300,21 +287,18 @@ async fn save(
     form: CheckedForm<Vec<(String, String)>>,
 ) -> Result<HttpResponse, Problem> {
     let by = acting(&app, &session)?;
-    let (sheet, draft) = load(&app, *id).await?;
-    let mut changed = edit::apply(&draft, &form.0)?.0;
-    let last = |name: &str| form.0.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
-    let action = last("do");
+    let (sheet, draft) = sheets::load::<Draft>(&app, *id).await?;
+    let mut changed = sheets::apply(&draft, &form.0)?;
+    let action = last(&form.0, "do");
     if action == "add" && changed.pairs.len() < MOST {
         changed.pairs.push(Pair::default());
     }
-    let body = serde_json::to_string(&changed).map_err(|e| Problem::Internal(e.to_string()))?;
-    let title = if changed.title.is_blank() { sheet.title.clone() } else { changed.title.to_string() };
-    app.store.keep_sheet(*id, &title, &body).await?;
+    sheets::keep(&app, &sheet, &changed).await?;
     if action == "note" {
         let study = app.store.study(sheet.study_id).await?;
         note(&app, &session, &changed, app.now(&study), by).await?;
     }
-    if last("live") == "yes" {
+    if last(&form.0, "live") == "yes" {
         return show(app, session, id).await;
     }
     Ok(see_other(&format!("/bench/temperature/{}", *id)))
