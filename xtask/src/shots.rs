@@ -18,7 +18,7 @@ impl Drop for Demo {
 }
 
 /// A view: file name, address, and a script that brings it into the state to be shown.
-const VIEWS: [(&str, &str, &str); 11] = [
+const VIEWS: [(&str, &str, &str); 15] = [
     ("study", "/studies/1", ""),
     ("station", "/stations/1", ""),
     ("station-both", "/stations/1?show=both&from=1780272000&to=1783000000", ""),
@@ -30,6 +30,10 @@ const VIEWS: [(&str, &str, &str); 11] = [
     ("plan-wiring", "/stations/4/plan/wiring", ""),
     ("plan-budgets", "/stations/2/plan/budgets", ""),
     ("field-sheet", "/stations/3/plan/sheet", ""),
+    ("probes", "/studies/1/probes", ""),
+    ("certificate", "/bench/3/certificate", ""),
+    ("thermometer", "/bench/temperature/1", ""),
+    ("batch", "/bench/batch/2", ""),
 ];
 
 /// Takes every picture anew.

@@ -53,7 +53,7 @@ const WORTH_K: f64 = 0.2;
 /// Compares a bare sensor with a shielded one over a record at a place (degrees north and east).
 ///
 /// Day and night by the sun's place; clear and overcast days by the swing of the shielded temperature, which clouds damp
-/// (Bristow & Campbell 1984, Agricultural and Forest Meteorology 31:159).
+/// (Agricultural and Forest Meteorology 31:159, 1984).
 #[must_use]
 pub fn sun_test(pairs: &[SunPair], latitude: f64, longitude: f64) -> SunTest {
     let mut days: BTreeMap<i64, Vec<(bool, f64, f64)>> = BTreeMap::new();

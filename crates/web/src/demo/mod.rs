@@ -1,5 +1,6 @@
 //! The demo study, made by the simulator, with its plans.
 
+mod bench;
 mod plans;
 
 use ebrel_core::calibration::{Curve, Samples, recommend};
@@ -60,6 +61,7 @@ pub async fn seed(store: &Store) -> Result<(), StoreError> {
         store.add_event(station, &event).await?;
     }
     crate::jobs::reviewing::run(store, station).await?;
+    bench::seed(store, study_id, scenario.start - 40 * 86_400).await?;
     plans::seed(store, study_id, station).await
 }
 

@@ -106,7 +106,7 @@ fn answer(draft: &Draft, read: &Read, batch: Option<&Batch>) -> String {
 }
 
 fn signed(value: f64) -> String {
-    format!("{value:+.1}").replace('-', "−")
+    if value.abs() < 0.05 { "0.0".to_owned() } else { format!("{value:+.1}").replace('-', "−") }
 }
 
 struct Row {

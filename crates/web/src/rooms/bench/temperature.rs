@@ -167,10 +167,7 @@ struct SheetPage {
     claim_probe: TextField,
     claim_reference: TextField,
     rows: Vec<Row>,
-    dots: Vec<Dot>,
-    zero: f64,
-    edge: String,
-    bias: Option<(f64, f64, f64)>,
+    picture: Picture,
 }
 
 fn claims(draft: &Draft) -> (Claims, [Option<String>; 2]) {
@@ -245,7 +242,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             difference: w.celsius.map(|c| fixed(c.0 - c.1, 2)).unwrap_or_default(),
         }
     });
-    let (dots, zero, edge, bias) = picture(&worked, &found);
+    let picture = picture(&worked, &found);
     let shell = Shell::within(&app, &session, &draft.title, Room::Bench, &study, None).await?;
     page(&SheetPage {
         shell,
@@ -259,25 +256,37 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         claim_probe: field("claim_probe", &draft.claim_probe, stop(claim_says[0].clone())),
         claim_reference: field("claim_reference", &draft.claim_reference, stop(claim_says[1].clone())),
         rows: rows.collect(),
-        dots,
-        zero,
-        edge,
-        bias,
+        picture,
     })
 }
 
-/// Differences over temperature: places of the dots, of zero, the edge's number, and bias with its limits.
-fn picture(worked: &[Worked], found: &TemperatureCheck) -> (Vec<Dot>, f64, String, Option<(f64, f64, f64)>) {
+/// Differences over temperature, in px.
+struct Picture {
+    dots: Vec<Dot>,
+    zero: f64,
+    /// The largest difference drawn, K.
+    edge: String,
+    /// Coldest and warmest, °C.
+    ends: (String, String),
+    /// The bias and its upper and lower limit of agreement.
+    bias: Option<(f64, f64, f64)>,
+}
+
+fn picture(worked: &[Worked], found: &TemperatureCheck) -> Picture {
     let pairs: Vec<(f64, f64)> = worked.iter().filter_map(|w| w.celsius).map(|(p, r)| (r, p - r)).collect();
     let (low, high) = pairs.iter().fold((0.0f64, 20.0f64), |(l, h), p| (l.min(p.0), h.max(p.0)));
     let limits = found.agreement.map(|a| a.limits);
-    let edge =
-        pairs.iter().map(|p| p.1.abs()).chain(limits.iter().flat_map(|l| [l.0.abs(), l.1.abs()])).fold(0.2, f64::max)
-            * 1.15;
+    let drawn = pairs.iter().map(|p| p.1.abs()).chain(limits.iter().flat_map(|l| [l.0.abs(), l.1.abs()]));
+    let edge = drawn.fold(0.2, f64::max) * 1.15;
     let x = |t: f64| 52.0 + (t - low) / (high - low) * 410.0;
     let y = |d: f64| 100.0 - d / edge * 85.0;
-    let dots = pairs.iter().map(|p| Dot { x: x(p.0), y: y(p.1) }).collect();
-    (dots, y(0.0), fixed(edge, 1), found.agreement.map(|a| (y(a.bias), y(a.limits.1), y(a.limits.0))))
+    Picture {
+        dots: pairs.iter().map(|p| Dot { x: x(p.0), y: y(p.1) }).collect(),
+        zero: y(0.0),
+        edge: fixed(edge, 1),
+        ends: (fixed(low, 0), fixed(high, 0)),
+        bias: found.agreement.map(|a| (y(a.bias), y(a.limits.1), y(a.limits.0))),
+    }
 }
 
 async fn save(
