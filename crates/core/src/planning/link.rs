@@ -19,6 +19,10 @@ const LEAST_SNR_DB: [f64; 6] = [-7.5, -10.0, -12.5, -15.0, -17.5, -20.0];
 /// Bytes that fit into one packet, protocol included, by spreading factor 7 to 12.
 const LARGEST_PACKET: [u32; 6] = [235, 235, 128, 64, 64, 64];
 
+/// Nearest distance of the plot, m, and its steps.
+const NEAREST_M: f64 = 10.0;
+const DISTANCES: u32 = 60;
+
 /// The radio budget.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Radio {
@@ -103,7 +107,10 @@ pub fn radio(plan: &Plan, remarks: &mut Vec<Remark>) -> Radio {
     let (distance, base) = (plan.get(Figure::Distance), link(plan, spreading));
     let margin_at = |metres: f64| link_margin(&base, metres) - through_soil(plan.get(Figure::WaterToday));
     let margin_db = margin_at(distance);
-    let by_distance = (0..=60).map(|i| 10f64.powf(1.0 + f64::from(i) * 0.06)).map(|m| (m, margin_at(m))).collect();
+    // From ten metres to the longest legal distance, evenly on a logarithmic scale.
+    let longest = Figure::Distance.spec().range.max;
+    let at = |step: u32| NEAREST_M * (longest / NEAREST_M).powf(f64::from(step) / f64::from(DISTANCES));
+    let by_distance = (0..=DISTANCES).map(at).map(|m| (m, margin_at(m))).collect();
     let over_air = link_margin(&base, distance);
     let by_wetness: Vec<(f64, f64)> = if buried {
         (0..=45).map(|i| 0.05 + f64::from(i) * 0.01).map(|theta| (theta, over_air - soil_loss(plan, theta))).collect()
