@@ -43,6 +43,7 @@ fn what_cannot_be_is_told_at_its_field() {
             "give its height with a minus",
         ),
         (json!({"probes": [{"depth_cm": "deep", "model": "blade-5"}]}), "probes.0.depth_cm", "“deep” is no number"),
+        (json!({"probes": [{"model": "blade-5"}]}), "probes.0.depth_cm", "Give the depth of its sensing centre"),
         (json!({"probes": [{"depth_cm": 20, "model": "gone"}]}), "probes.0.model", "has no model “gone”"),
         (json!({"probes": [{"depth_cm": 1, "model": "blade-10"}]}), "probes.0.depth_cm", "of what it senses is air"),
         (

@@ -73,49 +73,60 @@ impl Store {
         Ok(())
     }
 
-    /// A probe's life, oldest first.
+    /// The life of one probe, or of all, oldest first, each event with the number of its probe.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn probe_events(&self, probe: i64) -> Result<Vec<ProbeEvent>, StoreError> {
-        let rows =
-            sqlx::query!("SELECT at, kind, note, made_by FROM probe_event WHERE probe_id = ? ORDER BY at, id", probe)
-                .fetch_all(&self.pool)
-                .await?;
-        Ok(rows
-            .into_iter()
-            .filter_map(|r| {
-                let kind = EventKind::from_code(&r.kind)?;
-                Some(ProbeEvent { at: UnixSeconds(r.at), kind, note: r.note, by: r.made_by })
-            })
-            .collect())
-    }
-
-    /// Where a probe was and is, newest first.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database cannot be read.
-    pub async fn probe_places(&self, probe: i64) -> Result<Vec<ProbePlace>, StoreError> {
+    pub async fn probe_events(&self, probe: Option<i64>) -> Result<Vec<(i64, ProbeEvent)>, StoreError> {
         let rows = sqlx::query!(
-            "SELECT s.id AS station_id, s.study_id, s.name AS station, p.port, p.depth_cm, p.starts, p.ends
-             FROM placement p JOIN node n ON n.id = p.node_id JOIN station s ON s.id = n.station_id
-             WHERE p.probe_id = ? ORDER BY p.starts DESC",
+            "SELECT probe_id, at, kind, note, made_by FROM probe_event WHERE ?1 IS NULL OR probe_id = ?1
+             ORDER BY at, id",
             probe
         )
         .fetch_all(&self.pool)
         .await?;
         Ok(rows
             .into_iter()
-            .map(|r| ProbePlace {
-                station_id: r.station_id,
-                study_id: r.study_id,
-                station: r.station,
-                port: r.port,
-                depth_cm: r.depth_cm,
-                starts: UnixSeconds(r.starts),
-                ends: r.ends.map(UnixSeconds),
+            .filter_map(|r| {
+                let kind = EventKind::from_code(&r.kind)?;
+                Some((r.probe_id, ProbeEvent { at: UnixSeconds(r.at), kind, note: r.note, by: r.made_by }))
             })
             .collect())
+    }
+
+    /// Where one probe, or all, were and are, newest first, each place with the number of its probe.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn probe_places(&self, probe: Option<i64>) -> Result<Vec<(i64, ProbePlace)>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT p.probe_id, s.id AS station_id, s.study_id, s.name AS station, p.port, p.depth_cm, p.starts, p.ends
+             FROM placement p JOIN node n ON n.id = p.node_id JOIN station s ON s.id = n.station_id
+             WHERE ?1 IS NULL OR p.probe_id = ?1 ORDER BY p.starts DESC",
+            probe
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|r| {
+                let (starts, ends) = (UnixSeconds(r.starts), r.ends.map(UnixSeconds));
+                let (station_id, study_id, depth_cm) = (r.station_id, r.study_id, r.depth_cm);
+                (
+                    r.probe_id,
+                    ProbePlace { station_id, study_id, station: r.station, port: r.port, depth_cm, starts, ends },
+                )
+            })
+            .collect())
+    }
+
+    /// Numbers of the probes for which a calibration holds.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn calibrated_probes(&self) -> Result<Vec<i64>, StoreError> {
+        let rows = sqlx::query_scalar!("SELECT DISTINCT probe_id FROM calibration WHERE retired_at IS NULL");
+        Ok(rows.fetch_all(&self.pool).await?)
     }
 
     /// Begins a sheet (its `id` is not used) and returns its number.
@@ -215,9 +226,12 @@ mod tests {
         let event = |at, kind| ProbeEvent { at: UnixSeconds(at), kind, note: "bucket".into(), by: "T. Quill".into() };
         store.add_probe_event(id, &event(20, EventKind::Repaired)).await.unwrap();
         store.add_probe_event(id, &event(10, EventKind::Rejected)).await.unwrap();
-        let kinds: Vec<EventKind> = store.probe_events(id).await.unwrap().iter().map(|e| e.kind).collect();
+        let kinds: Vec<EventKind> = store.probe_events(Some(id)).await.unwrap().iter().map(|e| e.1.kind).collect();
         assert_eq!(kinds, [EventKind::Rejected, EventKind::Repaired]);
-        assert!(store.probe_places(id).await.unwrap().is_empty());
+        assert_eq!(store.probe_events(None).await.unwrap().len(), 2);
+        assert!(store.probe_events(Some(id + 1)).await.unwrap().is_empty());
+        assert!(store.probe_places(Some(id)).await.unwrap().is_empty());
+        assert!(store.calibrated_probes().await.unwrap().is_empty());
         let sheet = BenchSheet {
             id: 0,
             study_id: 1,

@@ -12,7 +12,7 @@ pub struct Samples<'s> {
     pub raw: &'s [f64],
     /// Water content of each, m³/m³.
     pub theta: &'s [f64],
-    /// Standard uncertainty of the water contents; empty: all alike.
+    /// Standard uncertainty that each water content has of its own, without what all share; empty: all alike.
     pub u_theta: &'s [f64],
     /// Standard uncertainty of the raw outputs, from repeats; empty: not known.
     pub u_raw: &'s [f64],
@@ -68,6 +68,8 @@ impl Recommendation {
 const AICC_SUPPORT: f64 = 2.0;
 /// Uncertainties that differ less than this factor are taken as equal.
 const UNEQUAL: f64 = 1.5;
+/// Share of the scatter from which on an uncertainty is noticed.
+const NOTICED: f64 = 0.3;
 /// Rounds of the effective-variance fit; it settles in two or three.
 const ROUNDS: usize = 5;
 
@@ -126,13 +128,18 @@ pub fn recommend(samples: &Samples<'_>) -> Recommendation {
     Recommendation { form: rises.then_some(form), sentence, reasons, outliers: outliers(&fit), candidates }
 }
 
-/// By which factor the uncertainties of the samples differ, if it matters.
+/// By which factor the uncertainties of the samples differ, if it matters: an uncertainty far below the scatter about a
+/// line is no reason to weigh.
 fn unequal(samples: &Samples<'_>) -> Option<f64> {
     let u = samples.u_theta;
     let largest = u.iter().copied().fold(0.0, f64::max);
     let smallest = u.iter().copied().fold(f64::INFINITY, f64::min);
     let factor = largest / smallest;
-    (u.len() == samples.raw.len() && smallest > 0.0 && factor.is_finite() && factor >= UNEQUAL).then_some(factor)
+    if u.len() != samples.raw.len() || smallest <= 0.0 || !factor.is_finite() || factor < UNEQUAL {
+        return None;
+    }
+    let line = PolynomialFit::new(samples.raw, samples.theta, 1, Intercept::Free).ok()?;
+    (largest > line.residual_sd * NOTICED).then_some(factor)
 }
 
 fn fit_form(form: Form, samples: &Samples<'_>) -> Candidate {
@@ -154,9 +161,6 @@ fn fit_form(form: Form, samples: &Samples<'_>) -> Candidate {
                 })
                 .collect();
             fit = PolynomialFit::weighted(&x, samples.theta, &weights, form.degree(), Intercept::Free);
-            if unequal(samples).is_none() && !repeated {
-                break;
-            }
         }
     }
     let rises = fit.as_ref().is_ok_and(PolynomialFit::rises_over_range);

@@ -139,6 +139,10 @@ drafts! {
         tables: Vec<TableDraft>,
         /// Programs that were sent.
         programs: Vec<SentProgram>,
+        /// Who is about to send the next one.
+        sent_by: Typed,
+        /// What changes with it, and why.
+        sent_why: Typed,
         /// Day of installation.
         install: Typed,
         /// Day on which everything comes out again.

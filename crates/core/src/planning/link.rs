@@ -201,7 +201,10 @@ fn stronger(plan: &Plan, radio: &Radio) -> String {
     let gain = |sf: u32| LEAST_SNR_DB[step(f64::from(now))] - LEAST_SNR_DB[step(f64::from(sf))];
     let missing = SAFE_MARGIN_DB - radio.margin_db;
     if let Some(sf) = (now + 1..=12).find(|sf| gain(*sf) >= missing) {
-        return format!("Spreading factor {sf} gives {} dB.", tidy((radio.margin_db + gain(sf)) * 10.0 / 10.0));
+        return format!(
+            "Spreading factor {sf} gives {} dB.",
+            tidy(((radio.margin_db + gain(sf)) * 10.0).round() / 10.0)
+        );
     }
     if plan.method == Method::Buried {
         return "Bury the node shallower, lead its antenna up, or bring the gateway nearer.".into();

@@ -258,6 +258,10 @@ fn probe(
             model.cable_m
         }
     };
+    if draft.depth_cm.is_blank() {
+        stop(Step::Depths, "depth_cm", "Give the depth of its sensing centre, in cm below the surface.".into());
+        return None;
+    }
     let depth_cm = match draft.depth_cm.number_in(ranges::DEPTH_CM) {
         Ok(depth) if model.in_soil && depth <= 0.0 => {
             let says = format!("A {} is buried: give a depth below the surface, above 0 cm.", model.name);

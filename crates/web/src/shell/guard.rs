@@ -111,6 +111,10 @@ impl<T: DeserializeOwned + 'static> FromRequest for CheckedForm<T> {
     }
 }
 
+/// A form of nothing but its token: a button.
+#[derive(serde::Deserialize)]
+pub struct NoFields {}
+
 /// JSON that a script of this session sent: its `x-ebrel-token` header was checked.
 pub struct CheckedJson<T>(pub T);
 

@@ -120,3 +120,159 @@ async fn a_catalogue_with_an_unknown_field_is_refused_with_its_line_and_stands_a
     v.post("/catalogue", &[("do", "shipped")]).await;
     assert_eq!(v.page("/catalogue.json").await, json);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn candidates_are_scored_chosen_and_taken_out_without_mixing_them_up() {
+    let v = Visitor::owner().await;
+    let site = "/stations/1/plan/site";
+    assert!(v.page(site).await.contains("No place is chosen yet."));
+    for _ in 0..3 {
+        v.post(site, &[("do", "add.candidates")]).await;
+    }
+    let form = [
+        ("candidates.0.name", "hollow"),
+        ("candidates.1.name", "slope"),
+        ("candidates.2.name", "edge"),
+        ("candidates.1.scores.sky", "3"),
+        ("candidates.1.cleared.services", "yes"),
+        ("candidates.1.cleared.access", "yes"),
+        ("candidates.1.cleared.permission", "yes"),
+        ("chosen", "1"),
+        ("latitude", "47,5"),
+        ("longitude", "200"),
+    ];
+    v.post(site, &form).await;
+    let page = v.page(site).await;
+    assert!(
+        page.contains("slope is chosen.") && page.contains("100 % of the best possible, 1 of 7 scored. Stands best.")
+    );
+    assert!(page.contains("Longitude must lie between −180 and 180") && page.contains("value=\"200\""));
+    v.post(site, &[("do", "remove.candidates.0")]).await;
+    assert!(v.page(site).await.contains("slope is chosen."), "the choice moves up with its row");
+    v.post(site, &[("do", "remove.candidates.0")]).await;
+    assert!(v.page(site).await.contains("No place is chosen yet."), "and goes with it");
+    assert_eq!(v.post(site, &[("do", "remove.candidates.seven")]).await.status(), 404);
+    v.post(site, &[("do", "remove.candidates.7")]).await;
+    assert!(v.page(site).await.contains("value=\"edge\""), "a row that is not there is no harm");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_known_bias_follows_the_station_to_its_data_and_the_soil_to_its_record() {
+    let v = Visitor::owner().await;
+    v.post("/stations/1/plan/site", &[("do", "add.biases")]).await;
+    v.post("/stations/1/plan/site", &[("biases.0.what", "a shed 3 m east"), ("biases.0.mitigation", "none possible")])
+        .await;
+    for path in ["/stations/1", "/studies/1", "/stations/1/plan/wiring", "/stations/1/plan/sheet"] {
+        assert!(v.page(path).await.contains("a shed 3 m east (none possible)"), "{path}");
+    }
+    v.post("/stations/1/plan/depths", &[("horizons.0.bottom_cm", "24"), ("horizons.0.density", "not yet")]).await;
+    assert!(v.page("/stations/1/plan/depths").await.contains("value=\"not yet\""));
+    let first = v.get("/stations/1/plan/plan.json").await.text().await.unwrap();
+    assert!(first.contains("\"bottom_cm\": 24.0") && first.contains("\"density\": \"not yet\""));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn schools_mix_ports_are_proposed_and_lists_have_an_end() {
+    let v = Visitor::owner().await;
+    let depths = "/stations/1/plan/depths";
+    v.post(depths, &[("figures.roots_cm", "40"), ("do", "take.standard"), ("with_model", "rod-3")]).await;
+    v.post(depths, &[("do", "add.probes")]).await;
+    v.post(depths, &[("do", "add.probes")]).await;
+    v.post(depths, &[("probes.3.depth_cm", "50"), ("probes.4.depth_cm", "-150"), ("probes.4.model", "air-shielded")])
+        .await;
+    v.post(depths, &[("do", "mix.rooting")]).await;
+    let page = v.page(depths).await;
+    assert!(
+        page.contains("5 probes at 5, 10, 20, 30, 50 cm"),
+        "what is there is not doubled: {}",
+        page.split("class=\"sentence\"").nth(1).unwrap_or("").chars().take(160).collect::<String>()
+    );
+    v.post(depths, &[("do", "take.rooting")]).await;
+    let page = v.page(depths).await;
+    assert!(
+        page.contains("3 probes at 10, 30, 50 cm") && page.contains("value=\"-150\""),
+        "what stands above ground stays"
+    );
+    v.post("/stations/1/plan/wiring", &[("probes.1.port", "B1"), ("probes.1.address", "7")]).await;
+    v.post("/stations/1/plan/wiring", &[("do", "propose.ports")]).await;
+    assert!(!v.page("/stations/1/plan/wiring").await.contains("value=\"7\""));
+    for _ in 0..70 {
+        v.post(depths, &[("do", "add.probes")]).await;
+    }
+    let refused = v.post(depths, &[("do", "add.probes")]).await;
+    assert_eq!(refused.status(), 422);
+    assert!(refused.text().await.unwrap().contains("A plan takes 64 probes. Make a second station"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_refused_program_keeps_what_was_typed_beside_it() {
+    let v = Visitor::owner().await;
+    let program = "/stations/1/plan/program";
+    v.post(program, &[("sent_by", "T. Quill"), ("sent_why", "faster in spring"), ("do", "sent")]).await;
+    let page = v.page(program).await;
+    assert!(
+        page.contains("value=\"T. Quill\"")
+            && page.contains("value=\"faster in spring\"")
+            && page.contains("None was sent yet.")
+    );
+    v.post(program, &[("do", "sent"), ("collected", "yes")]).await;
+    let page = v.page(program).await;
+    assert!(page.contains("<td>faster in spring</td>") && !page.contains("value=\"faster in spring\""));
+    v.post(program, &[("do", "add.tables")]).await;
+    v.post(program, &[("tables.0.every_min", "7"), ("collected", "yes"), ("do", "sent")]).await;
+    assert!(v.page(program).await.contains("put right what stands against the program first"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_catalogue_reaches_every_plan_and_a_lost_model_is_told() {
+    let v = Visitor::owner().await;
+    v.post("/stations/1/plan/depths", &[("do", "take.rooting")]).await;
+    let json = v.page("/catalogue.json").await;
+    v.post("/catalogue", &[("json", &json.replacen("\"price\": 95.0", "\"price\": 1000.0", 1))]).await;
+    assert!(v.page("/stations/1/plan/kit").await.contains(">4000<"), "three and a spare");
+    v.post("/catalogue", &[("json", &json.replacen("\"code\": \"blade-5\"", "\"code\": \"blade-6\"", 1))]).await;
+    assert!(v.page("/stations/1/plan/depths").await.contains("The catalogue has no model “blade-5”"));
+    let page = v.post("/catalogue", &[("json", "{\"probes\": [], \"loggers\": []}")]).await.text().await.unwrap();
+    assert!(page.contains("needs at least one probe and one logger"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_is_no_strangers_to_change_and_a_form_needs_its_token() {
+    let v = Visitor::owner().await;
+    let bare =
+        v.client.post(format!("{}/stations/1/plan/depths", v.base)).form(&[("do", "add.probes")]).send().await.unwrap();
+    assert_eq!(bare.status(), 403);
+    let stranger = Visitor::stranger().await;
+    stranger.post("/first", &[("name", super::client::OWNER.0), ("password", super::client::OWNER.1)]).await;
+    assert_eq!(stranger.get("/stations/9/plan/depths").await.status(), 404);
+    assert_eq!(v.get("/stations/1/plan/dreams").await.status(), 404);
+    assert!(v.get("/stations/1/plan").await.headers()["location"].to_str().unwrap().starts_with("/stations/1/plan/"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_design_is_kept_as_typed_and_sets_the_records_interval() {
+    let v = Visitor::owner().await;
+    let design = "/studies/1/design";
+    v.post(design, &[("do", "add")]).await;
+    v.post(
+        design,
+        &[
+            ("treatments.0.name", "mulch"),
+            ("treatments.0.replicates", "none"),
+            ("interval_min", "60"),
+            ("months", "6"),
+            ("question", "Does mulch help?"),
+        ],
+    )
+    .await;
+    let page = v.page(design).await;
+    for words in
+        ["One treatment on 1 place; 1 made so far.", "“none” is no number", "value=\"none\"", "Does mulch help?"]
+    {
+        assert!(page.contains(words), "{words}");
+    }
+    v.post("/stations/1/plan/depths", &[("do", "take.rooting")]).await;
+    assert!(v.page("/stations/1/plan/program").await.contains("table “record”, every 1 h"));
+    v.post(design, &[("do", "remove.0")]).await;
+    assert!(v.page(design).await.contains("No treatment is named"));
+}

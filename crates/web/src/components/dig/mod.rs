@@ -340,3 +340,6 @@ fn sensed(s: &SetProbe, found: &Assessment, scale: &Scale) -> Sensed {
     };
     Sensed { x: px, y: py, rx, ry, turn }
 }
+
+#[cfg(test)]
+mod tests;

@@ -1,13 +1,13 @@
 //! A batch of probes side by side in one medium: accept, watch, reject.
 
 use super::draft::repeats;
-use super::sheets::{self, SheetDraft, last};
+use super::sheets::{self, Received, SheetDraft};
 use crate::app::App;
 use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
-use crate::shell::guard::CheckedForm;
+use crate::shell::guard::{CheckedForm, NoFields};
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, say, see_other};
 use actix_session::Session;
@@ -59,8 +59,10 @@ struct Read {
 fn read(draft: &Draft) -> Read {
     let mut read = Read { serials: Vec::new(), readings: Vec::new(), wrong: Vec::new() };
     for (i, line) in draft.list.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()) {
-        let parts = line.trim().split_once(['\t', ';', ',']).or_else(|| line.trim().split_once(' '));
-        let reading = parts.map(|(serial, rest)| (serial.trim().to_owned(), repeats(rest)));
+        // A comma comes last: it may be the decimal sign of the reading.
+        let line = line.trim();
+        let parts = line.split_once(['\t', ';']).or_else(|| line.split_once(' ')).or_else(|| line.split_once(','));
+        let reading = parts.map(|(serial, rest)| (serial.trim().trim_end_matches(',').to_owned(), repeats(rest)));
         let wrong = match reading {
             Some((serial, _)) if read.serials.contains(&serial) => {
                 format!("line {}: {serial} stands there twice", i + 1)
@@ -138,7 +140,7 @@ async fn begin(
     app: web::Data<App>,
     session: Session,
     id: web::Path<i64>,
-    _form: CheckedForm<Nothing>,
+    _form: CheckedForm<NoFields>,
 ) -> Result<HttpResponse, Problem> {
     acting(&app, &session)?;
     let draft = Draft {
@@ -150,15 +152,11 @@ async fn begin(
     sheets::begin(&app, *id, &draft).await
 }
 
-#[derive(Deserialize)]
-struct Nothing {}
-
 async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let (sheet, draft) = sheets::load::<Draft>(&app, *id).await?;
     let study = app.store.study(sheet.study_id).await?;
     let read = read(&draft);
     let batch = judge(&draft, &read);
-    let field = |path: &str, typed: &Typed, says| TextField { path: path.into(), text: typed.to_string(), says };
     let tolerance_says = match draft.tolerance.optional_in(TOLERANCE) {
         Err(says) => vec![Said { class: "stop", says: format!("{says}. Reckoned with {USUAL_TOLERANCE} meanwhile.") }],
         Ok(_) => Vec::new(),
@@ -186,11 +184,11 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         shell,
         study: study.id,
         answer: answer(&draft, &read, batch.as_ref()),
-        title: field("title", &draft.title, Vec::new()),
-        medium: field("medium", &draft.medium, Vec::new()),
-        unit: field("unit", &draft.unit, Vec::new()),
-        tolerance: field("tolerance", &draft.tolerance, tolerance_says),
-        list: field("list", &draft.list, read.wrong),
+        title: TextField::of("title", &draft.title, Vec::new()),
+        medium: TextField::of("medium", &draft.medium, Vec::new()),
+        unit: TextField::of("unit", &draft.unit, Vec::new()),
+        tolerance: TextField::of("tolerance", &draft.tolerance, tolerance_says),
+        list: TextField::of("list", &draft.list, read.wrong),
         rows,
         band,
     })
@@ -202,17 +200,11 @@ async fn save(
     id: web::Path<i64>,
     form: CheckedForm<Vec<(String, String)>>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&app, &session)?;
-    let (sheet, draft) = sheets::load::<Draft>(&app, *id).await?;
-    let changed = sheets::apply(&draft, &form.0)?;
-    sheets::keep(&app, &sheet, &changed).await?;
-    if last(&form.0, "do") == "note" {
-        note(&app, &session, &sheet, &changed, by).await?;
+    let Received { sheet, draft, by, action, live } = sheets::receive::<Draft>(&app, &session, *id, &form.0).await?;
+    if action == "note" {
+        note(&app, &session, &sheet, &draft, by).await?;
     }
-    if last(&form.0, "live") == "yes" {
-        return show(app, session, id).await;
-    }
-    Ok(see_other(&format!("/bench/batch/{}", *id)))
+    if live { show(app, session, id).await } else { Ok(see_other(&format!("/bench/batch/{}", *id))) }
 }
 
 /// Writes each verdict into its probe's life.

@@ -119,7 +119,7 @@ pub struct Resolved {
     pub raw: Vec<f64>,
     /// Their water contents.
     pub theta: Vec<f64>,
-    /// Standard uncertainty of those.
+    /// Standard uncertainty of those, all contributions.
     pub u_theta: Vec<f64>,
     /// Standard uncertainty of the raw readings from repeats, 0 where there were none.
     pub u_raw: Vec<f64>,
@@ -133,23 +133,36 @@ fn plus_minus(value: f64, u: f64, decimals: usize) -> String {
 
 /// Mean of the readings in a field, with the standard uncertainty of that mean if there are several.
 ///
-/// Numbers parted by blanks or semicolons are repeats if they are of one size; else the blanks part thousands.
+/// Numbers parted by blanks or semicolons are repeats, unless the blanks part thousands: groups of three digits that, as
+/// numbers of their own, would not be of one size.
 pub fn repeats(text: &str) -> Result<(f64, f64), String> {
-    let parts: Result<Vec<f64>, String> =
-        text.split([' ', ';', '\u{a0}']).filter(|p| !p.is_empty()).map(read_number).collect();
-    let Some(all) = parts.ok().filter(|p| p.len() > 1 && p.iter().all(|v| (v / p[0] - 1.0).abs() < 0.5)) else {
+    let parts: Vec<&str> = text.split([' ', '\t', ';', '\u{a0}', '\u{202f}']).filter(|p| !p.is_empty()).collect();
+    if parts.len() < 2 || (!text.contains(';') && parts_thousands(&parts)) {
         return read_number(text).map(|v| (v, 0.0));
-    };
+    }
+    let all: Vec<f64> = parts.iter().map(|p| read_number(p)).collect::<Result<_, _>>()?;
     let n = all.len() as f64;
     let mean = all.iter().sum::<f64>() / n;
     let sd = (all.iter().map(|v| (v - mean).powi(2)).sum::<f64>() / (n - 1.0)).sqrt();
     Ok((mean, sd / n.sqrt()))
 }
 
+/// Whether blanks part the thousands of one number: `1 012`, `12 345.6`.
+fn parts_thousands(parts: &[&str]) -> bool {
+    let digits = |p: &str| p.chars().all(|c| c.is_ascii_digit());
+    let (first, last) = (parts[0].trim_start_matches(['-', '−']), parts[parts.len() - 1]);
+    let whole = last.split(['.', ',']).next().unwrap_or(last);
+    let grouped = digits(first) && (1..=3).contains(&first.len()) && !first.starts_with('0');
+    let grouped = grouped && parts[1..parts.len() - 1].iter().chain([&whole]).all(|p| digits(p) && p.len() == 3);
+    let size = |p: &str| read_number(p).unwrap_or(0.0);
+    grouped && parts.iter().any(|p| (size(p) / size(first) - 1.0).abs() > 0.5)
+}
+
 /// A core of this volume or more that holds less dry soil than this was weighed in kilograms, cm³ and g.
 const KILOGRAMS: (f64, f64) = (20.0, 2.0);
 
-type Read = ((f64, f64), CoreSample);
+/// Raw reading with its uncertainty; the sample; the uncertainty of its water content by the balance alone.
+type Read = ((f64, f64), CoreSample, f64);
 
 fn sample(row: &Row, step: f64, volume_pct: f64) -> Result<Read, (&'static str, String)> {
     let read = |name: &'static str, text: &str| {
@@ -181,8 +194,11 @@ fn sample(row: &Row, step: f64, volume_pct: f64) -> Result<Read, (&'static str, 
         ));
     }
     let u = BalanceUncertainty::from_step(step, volume, volume_pct);
-    let core = CoreMasses::new(tare, wet, dry, volume).resolve(&u).map_err(|e| ("dry", e.to_string()))?;
-    Ok((raw, core))
+    let masses = CoreMasses::new(tare, wet, dry, volume);
+    let core = masses.resolve(&u).map_err(|e| ("dry", e.to_string()))?;
+    let alone = BalanceUncertainty::from_step(step, volume, 0.0);
+    let own = masses.resolve(&alone).map_err(|e| ("dry", e.to_string()))?.volumetric.u;
+    Ok((raw, core, own))
 }
 
 /// Works a draft out.
@@ -190,20 +206,21 @@ pub fn resolve(draft: &Draft) -> Resolved {
     let step = read_number(&draft.step).ok().filter(|s| *s > 0.0).unwrap_or(0.01);
     let volume_pct = read_number(&draft.volume_pct).ok().filter(|p| *p >= 0.0).unwrap_or(1.0);
     let mut figures = Vec::new();
-    let (mut used, mut raw, mut theta, mut u_theta, mut u_raw, mut densities) =
-        (vec![], vec![], vec![], vec![], vec![], vec![]);
+    let (mut used, mut raw, mut theta, mut u_theta, mut u_own, mut u_raw, mut densities) =
+        (vec![], vec![], vec![], vec![], vec![], vec![], vec![]);
     for (i, row) in draft.rows.iter().enumerate() {
         if row.is_empty() {
             figures.push(RowFigures::default());
             continue;
         }
         match sample(row, step, volume_pct) {
-            Ok(((x, u_x), core)) => {
+            Ok(((x, u_x), core, own)) => {
                 densities.push((i, core.bulk_density.value));
                 if !row.out {
                     used.push(i);
                     raw.push(x);
                     u_raw.push(u_x);
+                    u_own.push(own);
                     theta.push(core.volumetric.value);
                     u_theta.push(core.volumetric.u);
                 }
@@ -221,9 +238,9 @@ pub fn resolve(draft: &Draft) -> Resolved {
     }
     warn_of_density(draft, &densities, &mut figures);
     warn_of_tins(draft, &mut figures);
+    // The corer's volume is one error that all tins share: weights follow what each has of its own.
     let permittivity = is_permittivity(&draft.unit);
-    let recommendation =
-        recommend(&Samples { raw: &raw, theta: &theta, u_theta: &u_theta, u_raw: &u_raw, permittivity });
+    let recommendation = recommend(&Samples { raw: &raw, theta: &theta, u_theta: &u_own, u_raw: &u_raw, permittivity });
     warn_of_spread(&recommendation, &used, &raw, &u_raw, &mut figures);
     Resolved { figures, used, raw, theta, u_theta, u_raw, recommendation }
 }

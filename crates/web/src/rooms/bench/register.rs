@@ -18,6 +18,7 @@ use ebrel_store::placements::Probe;
 use ebrel_store::register::{ProbeEvent, ProbePlace};
 use ebrel_store::stations::Study;
 use serde::Deserialize;
+use std::collections::HashMap;
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config
@@ -33,12 +34,24 @@ struct Known {
     trust: Trust,
 }
 
-async fn known(store: &Store, probe: &Probe) -> Result<Known, Problem> {
-    let events = store.probe_events(probe.id).await?;
-    let places = store.probe_places(probe.id).await?;
-    let calibrated = store.calibrations(probe.id).await?.iter().any(|c| c.retired_at.is_none());
-    let kinds: Vec<EventKind> = events.iter().map(|e| e.kind).collect();
-    Ok(Known { trust: trust(probe.principle, &kinds, calibrated), events, places })
+/// Sorts what the store knows of some probes to each of them.
+async fn known(store: &Store, probes: &[Probe]) -> Result<Vec<Known>, Problem> {
+    let only = if let [one] = probes { Some(one.id) } else { None };
+    let (events, places) = (store.probe_events(only).await?, store.probe_places(only).await?);
+    let calibrated = store.calibrated_probes().await?;
+    let mut by_probe: HashMap<i64, (Vec<ProbeEvent>, Vec<ProbePlace>)> = HashMap::new();
+    for (probe, event) in events {
+        by_probe.entry(probe).or_default().0.push(event);
+    }
+    for (probe, place) in places {
+        by_probe.entry(probe).or_default().1.push(place);
+    }
+    let each = probes.iter().map(|probe| {
+        let (events, places) = by_probe.remove(&probe.id).unwrap_or_default();
+        let kinds: Vec<EventKind> = events.iter().map(|e| e.kind).collect();
+        Known { trust: trust(probe.principle, &kinds, calibrated.contains(&probe.id)), events, places }
+    });
+    Ok(each.collect())
 }
 
 fn place_words(place: &ProbePlace) -> String {
@@ -85,8 +98,9 @@ async fn register(
 ) -> Result<HttpResponse, Problem> {
     let study = app.store.study(id).await?;
     let mut rows = Vec::new();
-    for probe in app.store.probes().await? {
-        let known = known(&app.store, &probe).await?;
+    let probes = app.store.probes().await?;
+    let known = known(&app.store, &probes).await?;
+    for (probe, known) in probes.into_iter().zip(known) {
         let now = known.places.iter().find(|p| p.ends.is_none());
         rows.push(Row {
             serial: probe.serial,
@@ -229,7 +243,8 @@ async fn show(app: web::Data<App>, session: Session, serial: web::Path<String>) 
         }
         Err(other) => return Err(other),
     };
-    let known = known(&app.store, &probe).await?;
+    let mut known = known(&app.store, std::slice::from_ref(&probe)).await?;
+    let known = known.pop().ok_or(Problem::NotFound("probe"))?;
     let study = study_of(&app.store, &known.places).await?;
     let offset = study.utc_offset_minutes;
     let life = known.events.iter().rev().map(|e| LifeRow {
@@ -306,7 +321,8 @@ async fn note(
     let probe = one(&app.store, &serial).await?;
     let kind = EventKind::from_code(&form.0.kind)
         .ok_or_else(|| Problem::Refused("Choose what happened to the probe.".into()))?;
-    let places = app.store.probe_places(probe.id).await?;
+    let places: Vec<ProbePlace> =
+        app.store.probe_places(Some(probe.id)).await?.into_iter().map(|(_, place)| place).collect();
     let at = app.now(&study_of(&app.store, &places).await?);
     let note = form.0.note.trim().chars().take(500).collect();
     app.store.add_probe_event(probe.id, &ProbeEvent { at, kind, note, by }).await?;

@@ -4,6 +4,8 @@ use crate::app::App;
 use crate::rooms::plan::station::edit;
 use crate::shell::errors::Problem;
 use crate::shell::see_other;
+use crate::shell::sign_in::acting;
+use actix_session::Session;
 use actix_web::HttpResponse;
 use ebrel_core::planning::Typed;
 use ebrel_store::register::BenchSheet;
@@ -42,18 +44,37 @@ pub async fn load<D: SheetDraft>(app: &App, id: i64) -> Result<(BenchSheet, D), 
     Ok((sheet, draft))
 }
 
-/// Puts a sent form into a sheet's draft; [`keep`] stores it.
-pub fn apply<D: SheetDraft>(draft: &D, form: &[(String, String)]) -> Result<D, Problem> {
-    Ok(edit::apply(draft, form)?.0)
+/// A sheet as a sent form leaves it.
+pub struct Received<D> {
+    /// The sheet.
+    pub sheet: BenchSheet,
+    /// Its draft with the form's fields; kept already.
+    pub draft: D,
+    /// Who sent it.
+    pub by: String,
+    /// The button that sent it; empty for none.
+    pub action: String,
+    /// Whether a script waits for the page itself.
+    pub live: bool,
+}
+
+/// Takes a sent form into a sheet and keeps it.
+pub async fn receive<D: SheetDraft>(
+    app: &App,
+    session: &Session,
+    id: i64,
+    form: &[(String, String)],
+) -> Result<Received<D>, Problem> {
+    let by = acting(app, session)?;
+    let (sheet, before) = load::<D>(app, id).await?;
+    let draft = edit::apply(&before, form)?.0;
+    keep(app, &sheet, &draft).await?;
+    let last = |name: &str| form.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
+    Ok(Received { sheet, draft, by, action: last("do").to_owned(), live: last("live") == "yes" })
 }
 
 /// Keeps a sheet as it is typed so far.
 pub async fn keep<D: SheetDraft>(app: &App, sheet: &BenchSheet, draft: &D) -> Result<(), Problem> {
     let title = if draft.title().is_blank() { sheet.title.clone() } else { draft.title().to_string() };
     Ok(app.store.keep_sheet(sheet.id, &title, &json(draft)?).await?)
-}
-
-/// The last value of a field of a form.
-pub fn last<'f>(form: &'f [(String, String)], name: &str) -> &'f str {
-    form.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim())
 }

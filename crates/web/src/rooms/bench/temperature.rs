@@ -1,7 +1,7 @@
 //! A thermometer against a reference, on a sheet kept as typed; and the sun test, from the record itself.
 
 use super::draft::repeats;
-use super::sheets::{self, SheetDraft, last};
+use super::sheets::{self, Received, SheetDraft};
 use crate::app::App;
 use crate::jobs::record::StationRecord;
 use crate::rooms::plan::station::Said;
@@ -223,8 +223,6 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     let (worked, found) = judged(&draft);
     let (_, claim_says) = claims(&draft);
     let stop = |says: Option<String>| says.map(|says| Said { class: "stop", says }).into_iter().collect::<Vec<_>>();
-    let field =
-        |path: &str, typed: &Typed, says: Vec<Said>| TextField { path: path.to_owned(), text: typed.to_string(), says };
     let rows = draft.pairs.iter().zip(&worked).enumerate().map(|(i, (p, w))| {
         let says = |name: &str| match &w.says {
             Some((at, says)) if *at == name => {
@@ -232,7 +230,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             }
             _ => Vec::new(),
         };
-        let at = |name: &str, typed: &Typed| field(&format!("pairs.{i}.{name}"), typed, says(name));
+        let at = |name: &str, typed: &Typed| TextField::of(format!("pairs.{i}.{name}"), typed, says(name));
         Row {
             medium: at("medium", &p.medium),
             probe: at("probe", &p.probe),
@@ -249,12 +247,12 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         study: study.id,
         answer: found.sentence,
         reasons: found.reasons,
-        title: field("title", &draft.title, Vec::new()),
-        serial: field("serial", &draft.serial, Vec::new()),
+        title: TextField::of("title", &draft.title, Vec::new()),
+        serial: TextField::of("serial", &draft.serial, Vec::new()),
         signals: SIGNALS.iter().map(|(c, w)| (*c, *w, *c == &*draft.signal)).collect(),
         thermocouple: Thermocouple::from_code(&draft.signal).is_some(),
-        claim_probe: field("claim_probe", &draft.claim_probe, stop(claim_says[0].clone())),
-        claim_reference: field("claim_reference", &draft.claim_reference, stop(claim_says[1].clone())),
+        claim_probe: TextField::of("claim_probe", &draft.claim_probe, stop(claim_says[0].clone())),
+        claim_reference: TextField::of("claim_reference", &draft.claim_reference, stop(claim_says[1].clone())),
         rows: rows.collect(),
         picture,
     })
@@ -295,22 +293,20 @@ async fn save(
     id: web::Path<i64>,
     form: CheckedForm<Vec<(String, String)>>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&app, &session)?;
-    let (sheet, draft) = sheets::load::<Draft>(&app, *id).await?;
-    let mut changed = sheets::apply(&draft, &form.0)?;
-    let action = last(&form.0, "do");
-    if action == "add" && changed.pairs.len() < MOST {
-        changed.pairs.push(Pair::default());
+    let Received { sheet, mut draft, by, action, live } =
+        sheets::receive::<Draft>(&app, &session, *id, &form.0).await?;
+    match action.as_str() {
+        "add" if draft.pairs.len() < MOST => {
+            draft.pairs.push(Pair::default());
+            sheets::keep(&app, &sheet, &draft).await?;
+        }
+        "note" => {
+            let study = app.store.study(sheet.study_id).await?;
+            note(&app, &session, &draft, app.now(&study), by).await?;
+        }
+        _ => {}
     }
-    sheets::keep(&app, &sheet, &changed).await?;
-    if action == "note" {
-        let study = app.store.study(sheet.study_id).await?;
-        note(&app, &session, &changed, app.now(&study), by).await?;
-    }
-    if last(&form.0, "live") == "yes" {
-        return show(app, session, id).await;
-    }
-    Ok(see_other(&format!("/bench/temperature/{}", *id)))
+    if live { show(app, session, id).await } else { Ok(see_other(&format!("/bench/temperature/{}", *id))) }
 }
 
 /// Notes the judgement in the probe's life.

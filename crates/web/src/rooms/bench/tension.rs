@@ -1,12 +1,12 @@
 //! A tension probe read by hand: resistance from both polarities, kilopascal, and what that means in the soil.
 
-use super::sheets::{self, SheetDraft, last};
+use super::sheets::{self, SheetDraft};
 use crate::app::App;
 use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped};
-use crate::shell::guard::CheckedForm;
+use crate::shell::guard::{CheckedForm, NoFields};
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, see_other};
 use actix_session::Session;
@@ -107,14 +107,11 @@ struct TensionPage {
     pulses: Vec<PulseRow>,
 }
 
-#[derive(Deserialize)]
-struct Nothing {}
-
 async fn begin(
     app: web::Data<App>,
     session: Session,
     id: web::Path<i64>,
-    _form: CheckedForm<Nothing>,
+    _form: CheckedForm<NoFields>,
 ) -> Result<HttpResponse, Problem> {
     acting(&app, &session)?;
     let draft = Draft { title: "Tension probe, read by hand".into(), texture: "silt loam".into(), ..Draft::default() };
@@ -191,7 +188,6 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             says: read.err().map(|e| e.to_string()).unwrap_or_default(),
         }
     });
-    let field = |path: &str, typed: &Typed, says| TextField { path: path.into(), text: typed.to_string(), says };
     let numbers = NUMBERS.iter().map(|(path, range, usual, source)| {
         let typed = draft.number(path);
         let says = typed
@@ -199,7 +195,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             .err()
             .map(|says| Said { class: "stop", says: format!("{says}. Reckoned with {usual} meanwhile.") });
         NumberField {
-            field: field(path, typed, says.into_iter().collect()),
+            field: TextField::of(*path, typed, says.into_iter().collect()),
             name: range.name,
             unit: range.unit,
             usual: *usual,
@@ -212,11 +208,11 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         study: study.id,
         answer,
         means,
-        title: field("title", &draft.title, Vec::new()),
-        serial: field("serial", &draft.serial, Vec::new()),
-        texture: field("texture", &draft.texture, Vec::new()),
+        title: TextField::of("title", &draft.title, Vec::new()),
+        serial: TextField::of("serial", &draft.serial, Vec::new()),
+        texture: TextField::of("texture", &draft.texture, Vec::new()),
         numbers: numbers.collect(),
-        list: field("list", &draft.list, wrong),
+        list: TextField::of("list", &draft.list, wrong),
         pulses: each.collect(),
     })
 }
@@ -227,12 +223,6 @@ async fn save(
     id: web::Path<i64>,
     form: CheckedForm<Vec<(String, String)>>,
 ) -> Result<HttpResponse, Problem> {
-    acting(&app, &session)?;
-    let (sheet, draft) = sheets::load::<Draft>(&app, *id).await?;
-    let changed = sheets::apply(&draft, &form.0)?;
-    sheets::keep(&app, &sheet, &changed).await?;
-    if last(&form.0, "live") == "yes" {
-        return show(app, session, id).await;
-    }
-    Ok(see_other(&format!("/bench/tension/{}", *id)))
+    let received = sheets::receive::<Draft>(&app, &session, *id, &form.0).await?;
+    if received.live { show(app, session, id).await } else { Ok(see_other(&format!("/bench/tension/{}", *id))) }
 }

@@ -66,7 +66,10 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     let draft = load(&app.store, &study).await?;
     let (design, remarks) = draft.resolve();
     let said = |at: &str| remarks.iter().filter(|r: &&Remark| r.at == at).map(Said::of).collect::<Vec<_>>();
-    let text = |path: String, typed: &Typed| TextField { says: said(&path), text: typed.to_string(), path };
+    let text = |path: String, typed: &Typed| {
+        let says = said(&path);
+        TextField::of(path, typed, says)
+    };
     let quantities = ASKED.iter().map(|(q, asks)| QuantityRow {
         path: format!("quantities.{}", q.code()),
         words: q.words(),

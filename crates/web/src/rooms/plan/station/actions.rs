@@ -31,7 +31,7 @@ pub fn run(action: &str, draft: &mut Draft, context: &Context, form: &[(String, 
     let field = |name: &str| form.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
     let (verb, object) = action.split_once('.').unwrap_or((action, ""));
     match (verb, object) {
-        ("add", list) => add(draft, list),
+        ("add", list) => add(draft, context, list),
         ("remove", place) => remove(draft, place),
         ("take" | "mix", school) => {
             let offer = context.found.offers.iter().find(|o| o.code == school).ok_or(Problem::Nowhere)?;
@@ -69,21 +69,20 @@ pub fn run(action: &str, draft: &mut Draft, context: &Context, form: &[(String, 
     }
 }
 
-/// The model for new probes: as chosen, as the last one, or the catalogue's first for the soil.
+/// The model for new probes in the soil: as chosen, as the last one that lies there, or the catalogue's first.
 fn model(draft: &Draft, context: &Context, chosen: &str) -> String {
+    let in_soil = |code: &str| context.catalogue.probe(code).is_some_and(|m| m.in_soil);
+    let last = draft.probes.iter().rev().map(|p| p.model.to_string()).find(|code| in_soil(code));
     let first = || context.catalogue.probes.iter().find(|p| p.in_soil).map_or(String::new(), |p| p.code.clone());
-    if context.catalogue.probe(chosen).is_some() {
-        return chosen.to_owned();
-    }
-    draft.probes.last().map_or_else(first, |p| p.model.to_string())
+    if in_soil(chosen) { chosen.to_owned() } else { last.unwrap_or_else(first) }
 }
 
-fn add(draft: &mut Draft, list: &str) -> Result<Done, Problem> {
+fn add(draft: &mut Draft, context: &Context, list: &str) -> Result<Done, Problem> {
     let full = |n: usize| n >= MOST;
     let landing = format!("#{list}");
     match list {
         "probes" if !full(draft.probes.len()) => {
-            let model = draft.probes.last().map_or_else(|| "blade-5".into(), |p| p.model.clone());
+            let model = model(draft, context, "").as_str().into();
             draft.probes.push(ProbeDraft { model, ..ProbeDraft::default() });
         }
         "horizons" if !full(draft.horizons.len()) => draft.horizons.push(HorizonDraft::default()),
@@ -91,7 +90,7 @@ fn add(draft: &mut Draft, list: &str) -> Result<Done, Problem> {
         "biases" if !full(draft.biases.len()) => draft.biases.push(BiasDraft::default()),
         "tables" if !full(draft.tables.len()) => {
             if draft.tables.is_empty() {
-                draft.tables = usual_tables(900.0);
+                draft.tables = usual_tables(context.found.plan.setting.interval_s);
             }
             draft.tables.push(TableDraft { name: "hourly".into(), every_min: 60.0.into(), ..TableDraft::default() });
         }
@@ -149,8 +148,8 @@ fn sent<'f>(draft: &mut Draft, context: &Context, field: impl Fn(&str) -> &'f st
     draft.programs.push(SentProgram {
         version: (version as f64).into(),
         sent: moment(now, offset).as_str().into(),
-        by: field("sent_by").into(),
-        changed: field("sent_why").into(),
+        by: std::mem::take(&mut draft.sent_by),
+        changed: std::mem::take(&mut draft.sent_why),
         program: json.as_str().into(),
     });
     Ok(Done {

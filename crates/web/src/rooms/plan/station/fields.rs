@@ -31,6 +31,13 @@ pub struct TextField {
     pub says: Vec<Said>,
 }
 
+impl TextField {
+    /// A field with what is said of it.
+    pub fn of(path: impl Into<String>, typed: &Typed, says: Vec<Said>) -> Self {
+        Self { path: path.into(), text: typed.to_string(), says }
+    }
+}
+
 /// One answer of a choice.
 pub struct Answer {
     /// Code.
@@ -77,7 +84,8 @@ impl Context {
     /// A field of words.
     pub fn text(&self, path: impl Into<String>, typed: &Typed) -> TextField {
         let path = path.into();
-        TextField { text: typed.to_string(), says: self.says(&path), path }
+        let says = self.says(&path);
+        TextField::of(path, typed, says)
     }
 
     /// A choice of the draft among answers of (code, words); the first stands where nothing was chosen.

@@ -54,7 +54,7 @@ async fn save(
     let mut landing = String::new();
     if !last("do").is_empty() {
         // What was typed counts for the action: a school's depths follow the roots typed a moment ago.
-        context.keep(&app, &session, draft.clone(), changed.as_deref().unwrap_or("")).await?;
+        context.keep(&app, &session, draft.clone(), changed.as_deref().unwrap_or("begun")).await?;
         let done = actions::run(last("do"), &mut draft, &context, &form.0)?;
         landing = done.landing;
         changed = Some(done.changed);

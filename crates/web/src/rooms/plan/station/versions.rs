@@ -5,7 +5,7 @@ use super::papers::attachment;
 use crate::app::App;
 use crate::shell::errors::Problem;
 use crate::shell::figures::moment;
-use crate::shell::guard::CheckedForm;
+use crate::shell::guard::{CheckedForm, NoFields};
 use crate::shell::{Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
@@ -94,14 +94,11 @@ async fn import(
     }
 }
 
-#[derive(Deserialize)]
-struct Nothing {}
-
 async fn restore(
     app: web::Data<App>,
     session: Session,
     path: web::Path<(i64, i64)>,
-    _form: CheckedForm<Nothing>,
+    _form: CheckedForm<NoFields>,
 ) -> Result<HttpResponse, Problem> {
     let (id, version) = path.into_inner();
     let old = app.store.plan_versions(id).await?.into_iter().find(|v| v.version == version);

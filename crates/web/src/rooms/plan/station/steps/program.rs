@@ -42,6 +42,8 @@ pub struct ProgramPage {
     words: Vec<String>,
     sent: Vec<Sent>,
     differs: Vec<String>,
+    sent_by: TextField,
+    sent_why: TextField,
 }
 
 pub fn page(shell: Shell, head: Head, context: &Context) -> ProgramPage {
@@ -116,6 +118,8 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> ProgramPage {
             })
             .collect(),
         differs,
+        sent_by: context.text("sent_by", &draft.sent_by),
+        sent_why: context.text("sent_why", &draft.sent_why),
         shell,
         head,
     }
