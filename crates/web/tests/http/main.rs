@@ -5,6 +5,7 @@
 mod bench;
 mod client;
 mod import;
+mod pages;
 mod plan;
 mod record;
 mod register;
