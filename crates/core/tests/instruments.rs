@@ -1,7 +1,5 @@
 //! Instruments and physics as laws: there and back again, monotone where nature is, finite everywhere.
 
-#![expect(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on shall panic")]
-
 use ebrel_core::geometry::{
     Attitude, SensingVolume, angled_hole, overlap_fraction, pipe_marks, share_above_surface, sphere_overlap,
 };

@@ -108,7 +108,7 @@ async fn a_sample_is_left_out_with_its_reason_and_the_certificate_tells_it() {
         "left out: its lid was wet",
         "Adopted: version 1",
         "Leave-one-out error",
-        "from balance and corer volume",
+        "which all tins share",
     ] {
         assert!(page.contains(words), "{words}");
     }

@@ -90,7 +90,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
                 "Residual standard deviation",
                 format!("{} m³/m³, {} degrees of freedom", fixed(fit.residual_sd, 4), fit.df),
             ),
-            ("Uncertainty of a tin's water content", budget(&resolved.u_theta, fit.residual_sd)),
+            ("Uncertainty of a tin's water content", budget(&resolved.u_theta, &resolved.u_own, fit.residual_sd)),
         ];
     }
     let offset = study.utc_offset_minutes;
@@ -138,17 +138,18 @@ async fn certified(store: &Store, run: &Run, recommended: Option<Form>) -> Resul
     Ok(adopted.or(recommended).unwrap_or(Form::Line))
 }
 
-/// How much of the scatter the tins themselves explain.
-fn budget(u_theta: &[f64], residual_sd: f64) -> String {
-    let n = u_theta.len().max(1) as f64;
-    let tin = (u_theta.iter().map(|u| u * u).sum::<f64>() / n).sqrt();
-    let rest = (residual_sd * residual_sd - tin * tin).max(0.0).sqrt();
-    let share = if rest < 5e-4 {
-        "that explains the scatter".to_owned()
-    } else {
-        format!("packing, contact and mixing account for the other {}", fixed(rest, 4))
-    };
-    format!("{} m³/m³ from balance and corer volume (GUM, first order); {share}", fixed(tin, 4))
+/// What the tins' own errors, the corer's shared one and all else make of the uncertainty.
+fn budget(u_theta: &[f64], u_own: &[f64], residual_sd: f64) -> String {
+    let quadratic_mean = |u: &[f64]| (u.iter().map(|u| u * u).sum::<f64>() / u.len().max(1) as f64).sqrt();
+    let (all, own) = (quadratic_mean(u_theta), quadratic_mean(u_own));
+    let shared = (all * all - own * own).max(0.0).sqrt();
+    let rest = (residual_sd * residual_sd - own * own).max(0.0).sqrt();
+    format!(
+        "{} m³/m³ by the balance, each tin's own; {} by the corer's volume, which all tins share and the scatter does not show (GUM, first order). Packing, contact and mixing: {} of the scatter",
+        fixed(own, 4),
+        fixed(shared, 4),
+        fixed(rest, 4)
+    )
 }
 
 fn named_conditions(draft: &Draft) -> Vec<(&'static str, String)> {

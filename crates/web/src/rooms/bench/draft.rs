@@ -121,6 +121,8 @@ pub struct Resolved {
     pub theta: Vec<f64>,
     /// Standard uncertainty of those, all contributions.
     pub u_theta: Vec<f64>,
+    /// The part of it that each tin has of its own, by the balance; the corer's volume is one error that all share.
+    pub u_own: Vec<f64>,
     /// Standard uncertainty of the raw readings from repeats, 0 where there were none.
     pub u_raw: Vec<f64>,
     /// The fits and the advice.
@@ -242,7 +244,7 @@ pub fn resolve(draft: &Draft) -> Resolved {
     let permittivity = is_permittivity(&draft.unit);
     let recommendation = recommend(&Samples { raw: &raw, theta: &theta, u_theta: &u_own, u_raw: &u_raw, permittivity });
     warn_of_spread(&recommendation, &used, &raw, &u_raw, &mut figures);
-    Resolved { figures, used, raw, theta, u_theta, u_raw, recommendation }
+    Resolved { figures, used, raw, theta, u_theta, u_own, u_raw, recommendation }
 }
 
 /// Whether the raw output is a permittivity, by its unit.
