@@ -12,9 +12,11 @@
 //! * [`geometry`], [`power`], [`radio`], [`sun`]: holes and sensing volumes, batteries and panels, packets and links, daylight.
 //! * [`planning`]: from a question to a station that can be dug: depths, methods, ports, program, budgets, kit, dates.
 //! * [`temperature`]: thermocouples, thermistors, platinum; a thermometer against a reference; the sun test.
-//! * [`batch`], [`tension`]: probes side by side; resistive blocks and kilopascal.
+//! * [`acceptance`], [`batch`]: a new probe in air, in water and in a bucket; probes side by side.
+//! * [`tension`]: resistive blocks and kilopascal; soaking; a block's own curve from a drying pot.
 //! * [`statistics`]: the few robust and parametric estimates that the rooms above share.
 
+pub mod acceptance;
 pub mod batch;
 pub mod calibration;
 pub mod geometry;

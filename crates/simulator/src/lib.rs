@@ -2,16 +2,20 @@
 //!
 //! [`simulate`] takes a [`Scenario`] and a seed and returns [`Simulated`]: the raw readings that a node would have
 //! stored, and the list of [`Fault`]s that were put in. The same seed gives the same readings, bit for bit.
+//! [`practice`] is a bench with balance, oven and handheld reader, and [`PracticeThermometer`] a bath, to learn on.
 //! It is no model to learn hydrology from: water moves by gravity drainage and capillary smoothing between thin
 //! layers, heat by conduction with freezing, which is enough to look and behave like soil.
 
+mod bath;
 mod bench;
 mod faults;
+pub mod practice;
 mod probes;
 mod scenario;
 mod soil;
 mod weather;
 
+pub use bath::{BathReadings, PracticeThermometer, SETTINGS_C};
 pub use bench::{SampleMasses, calibration_run};
 pub use faults::{Fault, FaultKind};
 pub use probes::{MoistureProbe, blade_dielectric_curve};

@@ -1,33 +1,51 @@
-//! Calibration runs in work, and the versions that were adopted.
+//! Adopted calibrations: whom each serves, from when, and how it came about. None is ever deleted.
 
 use crate::{Store, StoreError};
 use ebrel_core::calibration::Curve;
 use ebrel_core::series::{DatedCurve, Meaning};
 use ebrel_core::units::UnixSeconds;
 
-/// A moisture calibration in work; `draft` holds the form as it was typed.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Run {
-    /// Row number.
-    pub id: i64,
-    /// The study.
-    pub study_id: i64,
-    /// What it is called.
-    pub title: String,
-    /// The probe, if one is chosen.
-    pub probe_id: Option<i64>,
-    /// The form as typed, JSON.
-    pub draft: String,
+/// Whom a calibration serves.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Subject {
+    /// One probe, by row number.
+    Probe(i64),
+    /// Every probe of a model, in the soil that the calibration names, that has none of its own.
+    Model(String),
 }
 
-/// A calibration that was adopted for a probe.
+/// What a calibration was made with.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct MadeWith {
+    /// Texture or name of the soil's horizon; never empty for a model's calibration.
+    pub soil: String,
+    /// Dry bulk density that was packed to, g/cm³.
+    pub density: Option<f64>,
+    /// Kind of logger that read the probe.
+    pub logger: String,
+}
+
+/// Why and by whom a calibration was taken out of use.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Retirement {
+    /// When.
+    pub at: UnixSeconds,
+    /// By whom; empty where a later one took its place.
+    pub by: String,
+    /// Why.
+    pub why: String,
+}
+
+/// A calibration that was adopted.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Adopted {
     /// Row number.
     pub id: i64,
-    /// The probe.
-    pub probe_id: i64,
-    /// 1, 2, ... per probe.
+    /// Whom it serves.
+    pub subject: Subject,
+    /// What it was made with.
+    pub made_with: MadeWith,
+    /// 1, 2, ... per probe, or per model and soil.
     pub version: i64,
     /// The run it came from.
     pub run_id: Option<i64>,
@@ -43,15 +61,25 @@ pub struct Adopted {
     pub adopted_by: String,
     /// When.
     pub adopted_at: UnixSeconds,
-    /// When it was retired, if it was.
-    pub retired_at: Option<UnixSeconds>,
+    /// When, by whom and why it was retired, if it was.
+    pub retired: Option<Retirement>,
+}
+
+impl Adopted {
+    /// The curve with its date.
+    #[must_use]
+    pub fn dated(&self) -> DatedCurve {
+        DatedCurve { valid_from: self.valid_from, curve: self.curve.clone() }
+    }
 }
 
 /// A calibration that is to be adopted.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Adoption {
-    /// The probe.
-    pub probe_id: i64,
+    /// Whom it shall serve.
+    pub subject: Subject,
+    /// What it was made with.
+    pub made_with: MadeWith,
     /// The run it came from.
     pub run_id: Option<i64>,
     /// First moment it holds.
@@ -68,91 +96,101 @@ pub struct Adoption {
     pub at: UnixSeconds,
 }
 
+/// A row as it stands in the table.
+struct Row {
+    id: i64,
+    probe_id: Option<i64>,
+    model: String,
+    soil: String,
+    density_g_cm3: Option<f64>,
+    logger: String,
+    version: i64,
+    run_id: Option<i64>,
+    valid_from: i64,
+    curve: String,
+    statement: String,
+    samples: String,
+    adopted_by: String,
+    adopted_at: i64,
+    retired_at: Option<i64>,
+    retired_by: Option<String>,
+    retired_why: Option<String>,
+}
+
+impl TryFrom<Row> for Adopted {
+    type Error = StoreError;
+
+    fn try_from(r: Row) -> Result<Self, StoreError> {
+        Ok(Self {
+            id: r.id,
+            subject: r.probe_id.map_or(Subject::Model(r.model), Subject::Probe),
+            made_with: MadeWith { soil: r.soil, density: r.density_g_cm3, logger: r.logger },
+            version: r.version,
+            run_id: r.run_id,
+            valid_from: UnixSeconds(r.valid_from),
+            curve: serde_json::from_str(&r.curve)?,
+            statement: r.statement,
+            samples: r.samples,
+            adopted_by: r.adopted_by,
+            adopted_at: UnixSeconds(r.adopted_at),
+            retired: r.retired_at.map(|at| Retirement {
+                at: UnixSeconds(at),
+                by: r.retired_by.unwrap_or_default(),
+                why: r.retired_why.unwrap_or_default(),
+            }),
+        })
+    }
+}
+
 impl Store {
-    /// Runs of a study, newest first.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database cannot be read.
-    pub async fn runs(&self, study: i64) -> Result<Vec<Run>, StoreError> {
-        let rows = sqlx::query_as!(
-            Run,
-            "SELECT id, study_id, title, probe_id, draft FROM calibration_run WHERE study_id = ? ORDER BY id DESC",
-            study
-        );
-        Ok(rows.fetch_all(&self.pool).await?)
-    }
-
-    /// One run.
-    ///
-    /// # Errors
-    /// [`StoreError::NotFound`] if there is none with this number.
-    pub async fn run(&self, id: i64) -> Result<Run, StoreError> {
-        sqlx::query_as!(Run, "SELECT id, study_id, title, probe_id, draft FROM calibration_run WHERE id = ?", id)
-            .fetch_optional(&self.pool)
-            .await?
-            .ok_or(StoreError::NotFound("calibration run"))
-    }
-
-    /// Begins a run and returns its number.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database refuses.
-    pub async fn add_run(&self, study: i64, title: &str, probe: Option<i64>, draft: &str) -> Result<i64, StoreError> {
-        let done = sqlx::query!(
-            "INSERT INTO calibration_run (study_id, title, probe_id, draft) VALUES (?, ?, ?, ?)",
-            study,
-            title,
-            probe,
-            draft
-        );
-        Ok(done.execute(&self.pool).await?.last_insert_rowid())
-    }
-
-    /// Keeps a run as it is typed so far.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database refuses.
-    pub async fn keep_run(&self, run: &Run) -> Result<(), StoreError> {
-        sqlx::query!(
-            "UPDATE calibration_run SET title = ?, probe_id = ?, draft = ? WHERE id = ?",
-            run.title,
-            run.probe_id,
-            run.draft,
-            run.id
-        )
-        .execute(&self.pool)
-        .await?;
-        Ok(())
-    }
-
-    /// Adopts a calibration as the next version of its probe and returns the version. One that began at the same
+    /// Adopts a calibration as the next version of its subject and returns the version. One that began at the same
     /// moment is retired by it; none is deleted.
     ///
     /// # Errors
-    /// [`StoreError`] if the database refuses.
+    /// [`StoreError`] if the database refuses, or a model's calibration names no soil.
     pub async fn adopt(&self, adoption: &Adoption) -> Result<i64, StoreError> {
         let curve = serde_json::to_string(&adoption.curve)?;
         let (from, at) = (adoption.valid_from.0, adoption.at.0);
+        let MadeWith { soil, density, logger } = &adoption.made_with;
+        let (probe, model) = match &adoption.subject {
+            Subject::Probe(id) => (Some(*id), ""),
+            Subject::Model(model) => (None, model.as_str()),
+        };
+        // A probe's versions count on whatever the soil; a model's are counted for each soil.
+        let counted_soil = if probe.is_none() { soil.as_str() } else { "" };
         let mut tx = self.write().await?;
         sqlx::query!(
-            "UPDATE calibration SET retired_at = ? WHERE probe_id = ? AND valid_from = ? AND retired_at IS NULL",
+            "UPDATE calibration SET retired_at = ?1, retired_by = ?2, retired_why = 'a later version begins at the same moment'
+             WHERE probe_id IS ?3 AND model = ?4 AND (?5 = '' OR soil = ?5)
+               AND valid_from = ?6 AND retired_at IS NULL",
             at,
-            adoption.probe_id,
+            adoption.by,
+            probe,
+            model,
+            counted_soil,
             from
         )
         .execute(&mut *tx)
         .await?;
         let version = sqlx::query_scalar!(
-            r#"SELECT coalesce(max(version), 0) + 1 AS "v!: i64" FROM calibration WHERE probe_id = ?"#,
-            adoption.probe_id
+            r#"SELECT coalesce(max(version), 0) + 1 AS "v!: i64" FROM calibration
+               WHERE probe_id IS ?1 AND model = ?2 AND (?3 = '' OR soil = ?3)"#,
+            probe,
+            model,
+            counted_soil
         )
         .fetch_one(&mut *tx)
         .await?;
         sqlx::query!(
             "INSERT INTO calibration
-             (probe_id, version, run_id, valid_from, curve, statement, samples, adopted_by, adopted_at)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            adoption.probe_id,
+             (probe_id, model, soil, density_g_cm3, logger, version, run_id, valid_from, curve, statement, samples,
+              adopted_by, adopted_at)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            probe,
+            model,
+            soil,
+            density,
+            logger,
             version,
             adoption.run_id,
             from,
@@ -172,48 +210,94 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses.
-    pub async fn retire(&self, calibration: i64, at: UnixSeconds) -> Result<(), StoreError> {
-        sqlx::query!("UPDATE calibration SET retired_at = ? WHERE id = ? AND retired_at IS NULL", at.0, calibration)
-            .execute(&self.pool)
-            .await?;
+    pub async fn retire(&self, calibration: i64, retirement: &Retirement) -> Result<(), StoreError> {
+        sqlx::query!(
+            "UPDATE calibration SET retired_at = ?, retired_by = ?, retired_why = ? WHERE id = ? AND retired_at IS NULL",
+            retirement.at.0,
+            retirement.by,
+            retirement.why,
+            calibration
+        )
+        .execute(&self.pool)
+        .await?;
         Ok(())
     }
 
-    /// All calibrations of a probe, retired ones too, newest version first.
+    /// One calibration.
     ///
     /// # Errors
-    /// [`StoreError`] if the database cannot be read.
-    pub async fn calibrations(&self, probe: i64) -> Result<Vec<Adopted>, StoreError> {
-        let rows = sqlx::query!("SELECT * FROM calibration WHERE probe_id = ? ORDER BY version DESC", probe)
-            .fetch_all(&self.pool)
-            .await?;
-        rows.into_iter()
-            .map(|r| {
-                Ok(Adopted {
-                    id: r.id,
-                    probe_id: r.probe_id,
-                    version: r.version,
-                    run_id: r.run_id,
-                    valid_from: UnixSeconds(r.valid_from),
-                    curve: serde_json::from_str(&r.curve)?,
-                    statement: r.statement,
-                    samples: r.samples,
-                    adopted_by: r.adopted_by,
-                    adopted_at: UnixSeconds(r.adopted_at),
-                    retired_at: r.retired_at.map(UnixSeconds),
-                })
-            })
-            .collect()
+    /// [`StoreError::NotFound`] if there is none with this number.
+    pub async fn calibration(&self, id: i64) -> Result<Adopted, StoreError> {
+        sqlx::query_as!(Row, "SELECT * FROM calibration WHERE id = ?", id)
+            .fetch_optional(&self.pool)
+            .await?
+            .ok_or(StoreError::NotFound("calibration"))?
+            .try_into()
     }
 
-    /// What the raw readings of a probe mean, by date.
+    /// All calibrations of one subject, retired ones too, newest version first; a model's in all soils.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn meaning(&self, probe: i64) -> Result<Meaning, StoreError> {
-        let in_force = self.calibrations(probe).await?.into_iter().filter(|c| c.retired_at.is_none());
-        let curves = in_force.map(|c| DatedCurve { valid_from: c.valid_from, curve: c.curve }).collect();
-        Meaning::new(curves).map_err(|e| StoreError::Rule(e.to_string()))
+    pub async fn calibrations(&self, subject: &Subject) -> Result<Vec<Adopted>, StoreError> {
+        let (probe, model) = match subject {
+            Subject::Probe(id) => (Some(*id), ""),
+            Subject::Model(model) => (None, model.as_str()),
+        };
+        let rows = sqlx::query_as!(
+            Row,
+            r#"SELECT id AS "id!", probe_id, model, soil, density_g_cm3, logger, version, run_id, valid_from, curve, statement,
+               samples, adopted_by, adopted_at, retired_at, retired_by, retired_why
+               FROM calibration WHERE probe_id IS ?1 AND model = ?2 ORDER BY version DESC, id DESC"#,
+            probe,
+            model
+        );
+        rows.fetch_all(&self.pool).await?.into_iter().map(Adopted::try_from).collect()
+    }
+
+    /// The calibrations that came from a run, newest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn calibrations_of_run(&self, run: i64) -> Result<Vec<Adopted>, StoreError> {
+        let rows = sqlx::query_as!(
+            Row,
+            r#"SELECT id AS "id!", probe_id, model, soil, density_g_cm3, logger, version, run_id, valid_from, curve, statement,
+               samples, adopted_by, adopted_at, retired_at, retired_by, retired_why
+               FROM calibration WHERE run_id = ? ORDER BY id DESC"#,
+            run
+        );
+        rows.fetch_all(&self.pool).await?.into_iter().map(Adopted::try_from).collect()
+    }
+
+    /// Every calibration of a model in a soil, newest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn model_calibrations(&self) -> Result<Vec<Adopted>, StoreError> {
+        let rows = sqlx::query_as!(
+            Row,
+            r#"SELECT id AS "id!", probe_id, model, soil, density_g_cm3, logger, version, run_id, valid_from, curve, statement,
+               samples, adopted_by, adopted_at, retired_at, retired_by, retired_why
+               FROM calibration WHERE probe_id IS NULL ORDER BY id DESC"#
+        );
+        rows.fetch_all(&self.pool).await?.into_iter().map(Adopted::try_from).collect()
+    }
+
+    /// What the raw readings of a probe mean, by date: its own calibrations, or, where it has none, those of its model
+    /// for a soil that goes by one of the names `soils` (texture and name of the horizon it lies in).
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn meaning(&self, probe: i64, model: &str, soils: &[&str]) -> Result<Meaning, StoreError> {
+        let mut in_force = self.calibrations(&Subject::Probe(probe)).await?;
+        in_force.retain(|c| c.retired.is_none());
+        if in_force.is_empty() && !model.is_empty() {
+            in_force = self.calibrations(&Subject::Model(model.to_owned())).await?;
+            let fits = |soil: &str| soils.iter().any(|s| s.eq_ignore_ascii_case(soil));
+            in_force.retain(|c| c.retired.is_none() && fits(&c.made_with.soil));
+        }
+        Meaning::new(in_force.iter().map(Adopted::dated).collect()).map_err(|e| StoreError::Rule(e.to_string()))
     }
 }
 
@@ -221,24 +305,12 @@ impl Store {
 mod tests {
     use super::*;
     use crate::database::testing::store;
-    use crate::placements::Probe;
-    use ebrel_core::units::Principle;
+    use crate::placements::testing::probe;
 
-    #[tokio::test]
-    async fn versions_add_up_and_none_is_lost() {
-        let (store, _dir) = store().await;
-        let probe = Probe {
-            id: 0,
-            serial: "BD-0417".into(),
-            model: String::new(),
-            principle: Principle::Dielectric,
-            instrument_min: None,
-            instrument_max: None,
-            resolution: None,
-        };
-        let probe_id = store.ensure_probe(&probe).await.unwrap();
-        let adoption = |from, slope| Adoption {
-            probe_id,
+    fn adoption(subject: Subject, from: i64, slope: f64) -> Adoption {
+        Adoption {
+            subject,
+            made_with: MadeWith { soil: "silt loam".into(), density: Some(1.3), logger: "field node".into() },
             run_id: None,
             valid_from: UnixSeconds(from),
             curve: Curve::from_coefficients(&[0.0, slope], 0.0, 1000.0, None).unwrap(),
@@ -246,15 +318,51 @@ mod tests {
             samples: "[]".into(),
             by: "N. Arvel".into(),
             at: UnixSeconds(9),
-        };
-        assert_eq!(store.adopt(&adoption(0, 1.0)).await.unwrap(), 1);
-        assert_eq!(store.adopt(&adoption(500, 2.0)).await.unwrap(), 2);
-        assert_eq!(store.adopt(&adoption(0, 3.0)).await.unwrap(), 3);
-        let view = ebrel_core::series::View { times: &[100, 600], values: &[1.0, 1.0] };
-        assert_eq!(store.meaning(probe_id).await.unwrap().resolve(view), [3.0, 2.0]);
-        assert_eq!(store.calibrations(probe_id).await.unwrap().len(), 3);
-        let second = store.calibrations(probe_id).await.unwrap()[1].id;
-        store.retire(second, UnixSeconds(10)).await.unwrap();
-        assert_eq!(store.meaning(probe_id).await.unwrap().resolve(view), [3.0, 3.0]);
+        }
+    }
+
+    const VIEW: ebrel_core::series::View<'static> =
+        ebrel_core::series::View { times: &[100, 600], values: &[1.0, 1.0] };
+
+    #[tokio::test]
+    async fn versions_add_up_and_none_is_lost() {
+        let (store, _dir) = store().await;
+        let id = store.ensure_probe(&probe("BD-0417")).await.unwrap();
+        let own = || Subject::Probe(id);
+        assert_eq!(store.adopt(&adoption(own(), 0, 1.0)).await.unwrap(), 1);
+        assert_eq!(store.adopt(&adoption(own(), 500, 2.0)).await.unwrap(), 2);
+        assert_eq!(store.adopt(&adoption(own(), 0, 3.0)).await.unwrap(), 3);
+        assert_eq!(store.meaning(id, "", &[]).await.unwrap().resolve(VIEW), [3.0, 2.0]);
+        let all = store.calibrations(&own()).await.unwrap();
+        assert_eq!(all.len(), 3);
+        assert_eq!(all[2].retired.as_ref().unwrap().why, "a later version begins at the same moment");
+        assert_eq!((all[0].made_with.density, all[0].made_with.logger.as_str()), (Some(1.3), "field node"));
+        let why = Retirement { at: UnixSeconds(10), by: "T. Quill".into(), why: "wrong density".into() };
+        store.retire(all[1].id, &why).await.unwrap();
+        assert_eq!(store.meaning(id, "", &[]).await.unwrap().resolve(VIEW), [3.0, 3.0]);
+        assert_eq!(store.calibration(all[1].id).await.unwrap().retired, Some(why));
+        assert!(matches!(store.calibration(99).await, Err(StoreError::NotFound(_))));
+    }
+
+    #[tokio::test]
+    async fn a_models_curve_serves_its_probes_in_its_soil_until_they_have_their_own() {
+        let (store, _dir) = store().await;
+        let id = store.ensure_probe(&probe("BD-0417")).await.unwrap();
+        let model = || Subject::Model("blade".into());
+        assert_eq!(store.adopt(&adoption(model(), 0, 5.0)).await.unwrap(), 1);
+        let mut other = adoption(model(), 0, 7.0);
+        other.made_with.soil = "sand".into();
+        assert_eq!(store.adopt(&other).await.unwrap(), 1, "each soil counts its own versions");
+        let means = |soils: &'static [&'static str]| store.meaning(id, "blade", soils);
+        assert_eq!(store.model_calibrations().await.unwrap().len(), 2);
+        assert!(store.calibrations_of_run(1).await.unwrap().is_empty());
+        assert_eq!(means(&["Silt Loam", "A"]).await.unwrap().resolve(VIEW), [5.0, 5.0]);
+        assert_eq!(means(&["sand"]).await.unwrap().resolve(VIEW), [7.0, 7.0]);
+        assert!(means(&["clay"]).await.unwrap().is_raw(), "no curve for another soil is borrowed");
+        assert_eq!(store.calibrated_probes().await.unwrap(), Vec::<i64>::new(), "the probe is of another model");
+        store.adopt(&adoption(Subject::Probe(id), 0, 1.0)).await.unwrap();
+        assert_eq!(means(&["sand"]).await.unwrap().resolve(VIEW), [1.0, 1.0]);
+        other.made_with.soil = String::new();
+        assert!(store.adopt(&other).await.is_err(), "a model's curve without a soil would serve anywhere");
     }
 }

@@ -103,6 +103,39 @@ mod tests {
     }
 
     #[tokio::test]
+    async fn a_file_of_an_earlier_version_keeps_its_calibrations() {
+        let dir = tempfile::tempdir().unwrap();
+        let (old, path) = (dir.path().join("migrations"), dir.path().join("ebrel.db"));
+        std::fs::create_dir(&old).unwrap();
+        for file in std::fs::read_dir(concat!(env!("CARGO_MANIFEST_DIR"), "/migrations")).unwrap().map(Result::unwrap) {
+            if file.file_name().to_str().unwrap() < "0004" {
+                std::fs::copy(file.path(), old.join(file.file_name())).unwrap();
+            }
+        }
+        let options = SqliteConnectOptions::new().filename(&path).create_if_missing(true);
+        let pool = SqlitePool::connect_with(options).await.unwrap();
+        Migrator::new(old.as_path()).await.unwrap().run(&pool).await.unwrap();
+        let curve = ebrel_core::calibration::Curve::from_coefficients(&[0.0, 0.001], 0.0, 900.0, None).unwrap();
+        let text = serde_json::to_string(&curve).unwrap();
+        sqlx::query("INSERT INTO probe (id, serial, principle) VALUES (7, 'BD-0417', 'dielectric')")
+            .execute(&pool)
+            .await
+            .unwrap();
+        sqlx::query(
+            "INSERT INTO calibration (probe_id, version, valid_from, curve, statement, samples, adopted_by, adopted_at)
+             VALUES (7, 2, 5, ?, 'Straight line.', '[]', 'N. Arvel', 6)",
+        )
+        .bind(text)
+        .execute(&pool)
+        .await
+        .unwrap();
+        pool.close().await;
+        let store = Store::open(&path).await.unwrap();
+        let kept = store.calibrations(&crate::calibrations::Subject::Probe(7)).await.unwrap();
+        assert_eq!((kept.len(), kept[0].version, &kept[0].curve, &kept[0].retired), (1, 2, &curve, &None));
+    }
+
+    #[tokio::test]
     async fn a_file_that_is_no_database_is_refused() {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("ebrel.db");

@@ -2,13 +2,14 @@
 //!
 //! A module per noun holds its row type, its SQL and its tests. Flow of a reading: [`readings`] stores it once and
 //! counts what was new; [`blocks`] packs months for fast reading and may be thrown away; [`placements`] and
-//! [`calibrations`] say what it means. Flags are made again from raw at every run; verdicts of persons stay.
+//! [`calibrations`] say what it means, [`corrections`] what a thermometer is off by. Flags are made again from raw at every run; verdicts of persons stay.
 //!
 //! This crate knows nothing of files, forms or pages.
 
 pub mod accounts;
 pub mod blocks;
 pub mod calibrations;
+pub mod corrections;
 mod database;
 pub mod flags;
 pub mod imports;
@@ -16,6 +17,7 @@ pub mod placements;
 pub mod plans;
 pub mod readings;
 pub mod register;
+pub mod runs;
 pub mod stations;
 pub mod verdicts;
 

@@ -299,6 +299,24 @@ async fn overlap_free(
 }
 
 #[cfg(test)]
+pub(crate) mod testing {
+    use super::*;
+
+    /// A dielectric probe of no model.
+    pub fn probe(serial: &str) -> Probe {
+        Probe {
+            id: 0,
+            serial: serial.into(),
+            model: String::new(),
+            principle: Principle::Dielectric,
+            instrument_min: None,
+            instrument_max: None,
+            resolution: None,
+        }
+    }
+}
+
+#[cfg(test)]
 mod tests {
     use super::*;
     use crate::database::testing::store;

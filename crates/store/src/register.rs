@@ -120,12 +120,15 @@ impl Store {
             .collect())
     }
 
-    /// Numbers of the probes for which a calibration holds.
+    /// Numbers of the probes for which a calibration holds: their own, or one of their model.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn calibrated_probes(&self) -> Result<Vec<i64>, StoreError> {
-        let rows = sqlx::query_scalar!("SELECT DISTINCT probe_id FROM calibration WHERE retired_at IS NULL");
+        let rows = sqlx::query_scalar!(
+            "SELECT id FROM probe p WHERE EXISTS (SELECT 1 FROM calibration c WHERE c.retired_at IS NULL
+             AND (c.probe_id = p.id OR (c.probe_id IS NULL AND c.model = p.model AND p.model <> '')))"
+        );
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
@@ -205,24 +208,14 @@ impl Store {
 mod tests {
     use super::*;
     use crate::database::testing::store;
-    use crate::placements::Probe;
+    use crate::placements::testing::probe;
     use crate::stations::testing::station;
-    use ebrel_core::units::Principle;
 
     #[tokio::test]
     async fn a_probes_life_is_told_in_order_and_sheets_stand_as_typed() {
         let (store, _dir) = store().await;
         station(&store).await;
-        let probe = Probe {
-            id: 0,
-            serial: "BD-0500".into(),
-            model: String::new(),
-            principle: Principle::Dielectric,
-            instrument_min: None,
-            instrument_max: None,
-            resolution: None,
-        };
-        let id = store.ensure_probe(&probe).await.unwrap();
+        let id = store.ensure_probe(&probe("BD-0500")).await.unwrap();
         let event = |at, kind| ProbeEvent { at: UnixSeconds(at), kind, note: "bucket".into(), by: "T. Quill".into() };
         store.add_probe_event(id, &event(20, EventKind::Repaired)).await.unwrap();
         store.add_probe_event(id, &event(10, EventKind::Rejected)).await.unwrap();

@@ -7,6 +7,7 @@ use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
 use ebrel_store::imports::Import;
 use ebrel_store::placements::{NewPlacement, Probe};
 use ebrel_store::readings::Reading;
+use ebrel_store::runs::Run;
 use ebrel_store::stations::{Horizon, Station, StoredEvent, Study};
 use ebrel_store::{Store, StoreError};
 
@@ -181,8 +182,18 @@ async fn a_recipe_of_the_same_name_is_replaced() {
 #[tokio::test]
 async fn a_run_is_kept_as_it_was_typed() {
     let rig = rig().await;
-    let id = rig.store.add_run(1, "Moisture", None, "{\"rows\":[]}").await.unwrap();
+    let begun = Run {
+        id: 0,
+        study_id: 1,
+        title: "Moisture".into(),
+        probe_id: None,
+        draft: "{\"rows\":[]}".into(),
+        practice: Some("{\"seed\":3,\"steps\":[]}".into()),
+    };
+    let id = rig.store.add_run(&begun).await.unwrap();
     let mut run = rig.store.run(id).await.unwrap();
+    assert_eq!(run, Run { id, ..begun });
+    run.practice = None;
     run.title = "BD-0418 in A".into();
     run.draft = "{\"rows\":[{\"raw\":\"12,\"}]}".into();
     rig.store.keep_run(&run).await.unwrap();

@@ -117,15 +117,25 @@ impl Curve {
         !(self.x_min..=self.x_max).contains(&x)
     }
 
-    /// Half width of the 95 % prediction interval at `x`, if the curve has an uncertainty.
-    #[must_use]
-    pub fn half_width(&self, x: f64) -> Option<f64> {
+    /// t s and a'(A'A)⁻¹a at `x`, if the curve has an uncertainty.
+    fn spread(&self, x: f64) -> Option<(f64, f64)> {
         let s = self.residual_sd?;
         let z = self.z(x);
         let powers: Vec<f64> = (0..self.coefficients_z.len() as i32).map(|i| z.powi(i)).collect();
-        let of_mean = quadratic_form(&powers, &self.unscaled_covariance_z);
         let t = t_quantile(0.5 + super::BAND_LEVEL / 2.0, self.df.min(100_000));
-        Some(t * s * (1.0 + of_mean).sqrt())
+        Some((t * s, quadratic_form(&powers, &self.unscaled_covariance_z)))
+    }
+
+    /// Half width of the 95 % prediction interval at `x`, if the curve has an uncertainty.
+    #[must_use]
+    pub fn half_width(&self, x: f64) -> Option<f64> {
+        self.spread(x).map(|(ts, of_mean)| ts * (1.0 + of_mean).sqrt())
+    }
+
+    /// Half width of the 95 % confidence interval of the curve itself at `x`, if it has an uncertainty.
+    #[must_use]
+    pub fn mean_half_width(&self, x: f64) -> Option<f64> {
+        self.spread(x).map(|(ts, of_mean)| ts * of_mean.sqrt())
     }
 
     /// Water content with its 95 % half width, and whether it is an extrapolation.

@@ -1,15 +1,19 @@
 //! From reference samples to a curve that can be defended.
 //!
 //! [`PolynomialFit`] is least squares with everything one needs to judge it; [`recommend`] compares straight
-//! line, quadratic, cubic and the line in the square root of permittivity, and says which and why; [`Curve`] is what is adopted: it turns a raw reading into a
-//! water content with its uncertainty and says when it is asked beyond its samples. It never changes a reading.
+//! line, quadratic, cubic and the line in the square root of permittivity, and says which and why; [`Curve`] is what is
+//! adopted: it turns a raw reading into a water content with its uncertainty and says when it is asked beyond its
+//! samples. [`compare`] tells what a new curve would change in a record, [`drift`] what lies between two versions.
+//! Nothing here ever changes a reading.
 
+mod compare;
 mod curve;
 mod fit;
 mod form;
 mod literature;
 mod recommend;
 
+pub use compare::{Comparison, ContentBand, DayMeans, Drift, Largest, Strains, compare, drift};
 pub use curve::{Curve, CurveError, Estimate};
 pub use fit::{FitError, Intercept, PolynomialFit};
 pub use form::Form;

@@ -18,6 +18,8 @@ pub struct Samples<'s> {
     pub u_raw: &'s [f64],
     /// Whether the raw output is a relative permittivity.
     pub permittivity: bool,
+    /// Pore space of the soil as it was packed, m³/m³: no curve may pass it.
+    pub pore_space: Option<f64>,
 }
 
 /// One form that was tried.
@@ -52,6 +54,8 @@ pub struct Recommendation {
     pub sentence: String,
     /// Why, one sentence each.
     pub reasons: Vec<String>,
+    /// What cannot be: water below nothing, or more than the pores hold; one sentence each.
+    pub impossible: Vec<String>,
     /// Samples that the recommended form names as outliers: (index, studentized residual).
     pub outliers: Vec<(usize, f64)>,
 }
@@ -88,7 +92,14 @@ pub fn recommend(samples: &Samples<'_>) -> Recommendation {
     }
     if let Err(error) = &candidates[0].fit {
         let sentence = format!("No curve yet: {error}.");
-        return Recommendation { candidates, form: None, sentence, reasons, outliers: Vec::new() };
+        return Recommendation {
+            candidates,
+            form: None,
+            sentence,
+            reasons,
+            impossible: Vec::new(),
+            outliers: Vec::new(),
+        };
     }
     if let Some(factor) = unequal(samples) {
         reasons.push(format!(
@@ -120,12 +131,40 @@ pub fn recommend(samples: &Samples<'_>) -> Recommendation {
         samples.theta.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), t| (low.min(*t), high.max(*t)));
     let mut name = form.name().to_owned();
     name[..1].make_ascii_uppercase();
+    let impossible = impossible(&candidates[chosen], samples);
     let sentence = if rises {
         format!("{name}, ±{:.3} m³/m³ from {dry:.2} to {wet:.2}.", fit.loo_rmse)
     } else {
         format!("{name} fits best, but it falls within its range and cannot be adopted as it is.")
     };
-    Recommendation { form: rises.then_some(form), sentence, reasons, outliers: outliers(&fit), candidates }
+    Recommendation { form: rises.then_some(form), sentence, reasons, impossible, outliers: outliers(&fit), candidates }
+}
+
+/// Where samples or curve pass the bounds of soil: no water, and full pores. A miss within the fit's own scatter is none.
+fn impossible(chosen: &Candidate, samples: &Samples<'_>) -> Vec<String> {
+    let Ok(fit) = &chosen.fit else { return Vec::new() };
+    let mut says = Vec::new();
+    let (low, high) = fit.x_range;
+    let (dry, wet) = (fit.at(low).0, fit.at(high).0);
+    if dry < -2.0 * fit.residual_sd {
+        says.push(format!(
+            "At its driest sample the curve gives {} m³/m³, less than no water: look at that tin's dry mass.",
+            format!("{dry:.3}").replace('-', "−")
+        ));
+    }
+    if let Some(pores) = samples.pore_space {
+        let wettest = samples.theta.iter().copied().fold(0.0, f64::max);
+        if wettest > pores {
+            says.push(format!(
+                "A sample holds {wettest:.3} m³/m³, more than the pores do ({pores:.3} at this density): free water in the tin, or a volume or density that is off."
+            ));
+        } else if wet > pores + 2.0 * fit.residual_sd {
+            says.push(format!(
+                "At its wettest sample the curve gives {wet:.3} m³/m³, above the pore space of {pores:.3}."
+            ));
+        }
+    }
+    says
 }
 
 /// By which factor the uncertainties of the samples differ, if it matters: an uncertainty far below the scatter about a
@@ -295,6 +334,20 @@ mod tests {
         let s_shaped = |x: f64| 0.25 + 1.2e-4 * (x - 1350.0) + 4.5e-10 * (x - 1350.0).powi(3);
         let y: Vec<f64> = x.iter().enumerate().map(|(i, x)| s_shaped(*x) + [1e-3, -1e-3][i % 2]).collect();
         assert_eq!(of(&x, &y).form, Some(Form::Cubic), "{:?}", of(&x, &y).reasons);
+    }
+
+    #[test]
+    fn more_water_than_pores_and_less_than_none_are_said() {
+        let raw = [850.0, 1012.0, 1175.0, 1340.0, 1496.0];
+        let theta = [0.10, 0.2, 0.3, 0.4, 0.5];
+        let with =
+            |theta: &[f64], pore_space| recommend(&Samples { raw: &raw, theta, pore_space, ..Samples::default() });
+        assert!(with(&theta, Some(0.51)).impossible.is_empty());
+        assert!(with(&theta, None).impossible.is_empty(), "without a density nothing is known of the pores");
+        let full = with(&theta, Some(0.45)).impossible;
+        assert!(full.len() == 1 && full[0].contains("0.450") && full[0].contains("holds 0.500"), "{full:?}");
+        let dry = with(&theta.map(|t| t - 0.15), Some(0.5)).impossible;
+        assert!(dry[0].contains("gives −0.050 m³/m³, less than no water"), "{dry:?}");
     }
 
     #[test]

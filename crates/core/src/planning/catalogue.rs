@@ -1,5 +1,6 @@
 //! The catalogue of probe and logger models: generic, shipped, and the user's to change.
 
+use crate::acceptance::Limits;
 use crate::units::{Principle, Quantity};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
@@ -140,6 +141,9 @@ pub struct ProbeModel {
     /// Coefficients of the maker's curve from raw output to water content, lowest power first; empty without one.
     #[serde(default)]
     pub factory: Vec<f64>,
+    /// What a sound one reads in air and in water.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub accept: Option<Limits>,
     /// Price of one.
     #[serde(default)]
     pub price: f64,

@@ -115,6 +115,12 @@ impl Quantity {
         matches!(self, Self::WaterContent | Self::RawOutput | Self::WaterTension)
     }
 
+    /// Whether a thermometer of soil or air measures it.
+    #[must_use]
+    pub const fn is_temperature(self) -> bool {
+        matches!(self, Self::SoilTemperature | Self::AirTemperature | Self::BareAirTemperature)
+    }
+
     /// Whether the quantity is measured in the soil at a depth.
     #[must_use]
     pub const fn is_in_soil(self) -> bool {

@@ -8,10 +8,11 @@ use ebrel_core::quality::{self, Event};
 use ebrel_core::register::EventKind;
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
 use ebrel_simulator::{SampleMasses, Scenario, calibration_run, ostrelle_cut_coupe, simulate};
-use ebrel_store::calibrations::Adoption;
+use ebrel_store::calibrations::{Adoption, MadeWith, Subject};
 use ebrel_store::placements::{NewPlacement, Probe};
 use ebrel_store::readings::Reading;
 use ebrel_store::register::ProbeEvent;
+use ebrel_store::runs::Run;
 use ebrel_store::stations::{Horizon, Station, StoredEvent, Study};
 use ebrel_store::{Store, StoreError};
 use serde_json::json;
@@ -203,7 +204,8 @@ async fn calibrate(store: &Store, study: i64, scenario: &Scenario) -> Result<(),
         let probe_id = probes.iter().find(|b| b.serial == serial).map(|b| b.id);
         let draft = draft(&tins, density);
         let title = format!("{serial} in {name} at {density:.2} g/cm³");
-        let run = store.add_run(study, &title, probe_id, &draft).await?;
+        let run = Run { id: 0, study_id: study, title, probe_id, draft: draft.clone(), practice: None };
+        let run = store.add_run(&run).await?;
         let Some(probe_id) = probe_id.filter(|_| outlier.is_none()) else { continue };
         let raw: Vec<f64> = tins.iter().map(|t| t.raw_mv).collect();
         let theta: Vec<f64> = tins.iter().map(|t| (t.wet_g - t.dry_g) / CORE_CM3).collect();
@@ -211,7 +213,12 @@ async fn calibrate(store: &Store, study: i64, scenario: &Scenario) -> Result<(),
         let taken = recommendation.form.and_then(|f| recommendation.candidate(f));
         if let Some((candidate, Ok(fit))) = taken.map(|c| (c, &c.fit)) {
             let adoption = Adoption {
-                probe_id,
+                subject: Subject::Probe(probe_id),
+                made_with: MadeWith {
+                    soil: name.into(),
+                    density: Some(density),
+                    logger: "field node with radio, 8 analog".into(),
+                },
                 run_id: Some(run),
                 valid_from: UnixSeconds(scenario.start),
                 curve: Curve::from_fit(fit, candidate.form),

@@ -45,7 +45,8 @@ impl Selection {
              verdict keeps them: {}; readings that a verdict leaves out are left out. Times are UTC. Uncertainty is the \
              half width of the 95 % prediction interval of the calibration. Water content outside the range of a \
              calibration's samples is extrapolated and is exported as computed; x_min and x_max in calibrations.csv tell \
-             where.",
+             where. A temperature that stands beside another raw value was corrected; calibrations.csv has the correction as a \
+             straight line of the raw value, and the line 0, 1 where it ends.",
             rfc3339(self.from),
             rfc3339(self.to),
             list(self.quantities.iter().map(|q| q.code()).collect(), "all"),
@@ -75,6 +76,11 @@ fn readings(channel: &ChannelRecord, flags: &[StoredFlag], selection: &Selection
         .collect();
     let mut rows = Vec::new();
     let mut left = 0;
+    let corrected = |t: i64, raw: f64| {
+        let holds = channel.corrections.iter().find(|c| c.holds(UnixSeconds(t)));
+        let any = !channel.corrections.is_empty();
+        (holds.map_or(raw, |c| rounded(c.correction.apply(raw))), any.then_some(raw))
+    };
     for (piece, curve) in channel.meaning.pieces(view) {
         let start = piece.times.partition_point(|t| *t < selection.from.0);
         let end = piece.times.partition_point(|t| *t < selection.to.0).max(start);
@@ -93,7 +99,10 @@ fn readings(channel: &ChannelRecord, flags: &[StoredFlag], selection: &Selection
                 None if channel.is_calibrated() => {
                     ReadingRow { time: UnixSeconds(*t), value: f64::NAN, raw: Some(*raw), uncertainty: None }
                 }
-                None => ReadingRow { time: UnixSeconds(*t), value: *raw, raw: None, uncertainty: None },
+                None => {
+                    let (value, raw) = corrected(*t, *raw);
+                    ReadingRow { time: UnixSeconds(*t), value, raw, uncertainty: None }
+                }
             };
             rows.push(row);
         }
@@ -228,17 +237,29 @@ fn channel_row(record: &StationRecord, c: &ChannelRecord, name: String) -> Chann
 }
 
 fn calibration_rows(c: &ChannelRecord, channel: &str) -> Vec<CalibrationRow> {
-    let rows = c.meaning.curves().iter().map(|dated| CalibrationRow {
+    let row = |valid_from, form: &str, coefficients: Vec<f64>, source: String| CalibrationRow {
         channel: channel.to_owned(),
-        valid_from: dated.valid_from,
-        form: dated.curve.form().to_owned(),
-        coefficients: serde_json::to_string(&dated.curve.coefficients()).unwrap_or_default(),
+        valid_from,
+        form: form.to_owned(),
+        coefficients: serde_json::to_string(&coefficients).unwrap_or_default(),
+        x_min: None,
+        x_max: None,
+        standard_error: None,
+        source,
+    };
+    let serial = &c.channel.placement.probe.serial;
+    let curves = c.meaning.curves().iter().map(|dated| CalibrationRow {
         x_min: Some(dated.curve.x_min),
         x_max: Some(dated.curve.x_max),
         standard_error: dated.curve.residual_sd,
-        source: format!("probe {}", c.channel.placement.probe.serial),
+        ..row(dated.valid_from, dated.curve.form(), dated.curve.coefficients(), format!("probe {serial}"))
     });
-    rows.collect()
+    let corrections = c.corrections.iter().flat_map(|c| {
+        let line = |from, coefficients| row(from, "correction", coefficients, format!("probe {serial}"));
+        let begins = line(c.from, vec![c.correction.offset, 1.0 + c.correction.slope]);
+        [Some(begins), c.until.map(|until| line(until, vec![0.0, 1.0]))].into_iter().flatten()
+    });
+    curves.chain(corrections).collect()
 }
 
 /// The selection as columns of a wide table.

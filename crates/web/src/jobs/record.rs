@@ -2,10 +2,12 @@
 
 use ebrel_core::quality::{Channel, Event, Repeat};
 use ebrel_core::series::{Meaning, Series, View};
+use ebrel_core::temperature::{DatedCorrection, corrected};
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
 use ebrel_store::placements::StoredChannel;
 use ebrel_store::stations::{Horizon, Station, StoredEvent, Study};
 use ebrel_store::{Store, StoreError};
+use std::borrow::Cow;
 use std::sync::Arc;
 
 /// One channel with its readings.
@@ -16,6 +18,8 @@ pub struct ChannelRecord {
     series: Arc<Series>,
     /// Calibrations of the probe; empty for channels that need none.
     pub meaning: Meaning,
+    /// Corrections of a thermometer that stand.
+    pub corrections: Vec<DatedCorrection>,
     /// Pore space of the soil at its depth.
     pub pore_space: Option<f64>,
     /// Readings that came again with another value.
@@ -26,8 +30,7 @@ impl ChannelRecord {
     /// Raw readings while the probe was in this placement.
     #[must_use]
     pub fn view(&self) -> View<'_> {
-        let end = self.channel.placement.ends.unwrap_or(UnixSeconds(i64::MAX));
-        self.series.between(self.channel.placement.starts, end)
+        self.series.between(self.channel.placement.starts, self.ends())
     }
 
     /// What the channel shows: water content once a calibration is adopted, else what the stream reports.
@@ -50,8 +53,21 @@ impl ChannelRecord {
 
     /// Values as shown, one per raw reading; NaN where no calibration held yet.
     #[must_use]
-    pub fn values(&self) -> Vec<f64> {
-        if self.is_calibrated() { self.meaning.resolve(self.view()) } else { self.view().values.to_vec() }
+    pub fn values(&self) -> Cow<'_, [f64]> {
+        if self.is_calibrated() { Cow::Owned(self.meaning.resolve(self.view())) } else { self.corrected() }
+    }
+
+    /// Readings as corrected; borrowed where no correction stands.
+    #[must_use]
+    pub fn corrected(&self) -> Cow<'_, [f64]> {
+        match &self.corrections[..] {
+            [] => Cow::Borrowed(self.view().values),
+            standing => Cow::Owned(corrected(self.view(), standing)),
+        }
+    }
+
+    fn ends(&self) -> UnixSeconds {
+        self.channel.placement.ends.unwrap_or(UnixSeconds(i64::MAX))
     }
 }
 
@@ -80,15 +96,25 @@ impl StationRecord {
         let horizons = store.horizons(station_id).await?;
         let mut channels = Vec::new();
         for channel in store.channels(station_id).await? {
-            let raw = channel.stream.quantity == Quantity::RawOutput;
-            let meaning = if raw { store.meaning(channel.placement.probe.id).await? } else { Meaning::default() };
+            let probe = &channel.placement.probe;
             let depth = channel.placement.depth_cm;
-            let pore_space = depth
-                .and_then(|d| horizons.iter().find(|h| h.top_cm <= d && d < h.bottom_cm))
-                .and_then(Horizon::pore_space);
+            let horizon = depth.and_then(|d| horizons.iter().find(|h| h.top_cm <= d && d < h.bottom_cm));
+            let meaning = if channel.stream.quantity == Quantity::RawOutput {
+                let soils: Vec<&str> = horizon.iter().flat_map(|h| [h.texture.as_str(), h.name.as_str()]).collect();
+                store.meaning(probe.id, &probe.model, &soils).await?
+            } else {
+                Meaning::default()
+            };
+            let corrections = if channel.stream.quantity.is_temperature() {
+                let all = store.corrections(probe.id).await?.into_iter();
+                all.filter(|c| c.withdrawn.is_none()).map(|c| c.dated).collect()
+            } else {
+                Vec::new()
+            };
+            let pore_space = horizon.and_then(Horizon::pore_space);
             let series = store.series(channel.stream.id).await?;
             let repeats = store.repeats(channel.stream.id).await?;
-            channels.push(ChannelRecord { channel, series, meaning, pore_space, repeats });
+            channels.push(ChannelRecord { channel, series, meaning, corrections, pore_space, repeats });
         }
         let events = store.events(station_id).await?;
         Ok(Self { study, station, horizons, channels, events })
@@ -117,7 +143,7 @@ impl StationRecord {
     #[must_use]
     pub fn check(&self, settings: &ebrel_core::quality::Settings) -> Vec<Vec<ebrel_core::quality::Flag>> {
         let labels: Vec<String> = self.channels.iter().map(|c| c.channel.label()).collect();
-        let values: Vec<Vec<f64>> = self.channels.iter().map(ChannelRecord::values).collect();
+        let values: Vec<Cow<'_, [f64]>> = self.channels.iter().map(ChannelRecord::values).collect();
         let channels: Vec<Channel<'_>> = self
             .channels
             .iter()
@@ -130,7 +156,7 @@ impl StationRecord {
                 depth_cm: c.channel.placement.depth_cm,
                 interval: c.channel.stream.interval_s.map(SpanSeconds),
                 view: View { times: c.view().times, values },
-                raw: c.is_calibrated().then(|| c.view().values),
+                raw: (c.is_calibrated() || !c.corrections.is_empty()).then(|| c.view().values),
                 instrument: c.channel.placement.probe.instrument_min.zip(c.channel.placement.probe.instrument_max),
                 resolution: c.channel.placement.probe.resolution,
                 pore_space: c.pore_space,

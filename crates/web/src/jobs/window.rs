@@ -4,7 +4,7 @@
 //! rounded down and the largest up, so that nothing that was recorded falls out of the drawn range.
 
 use super::record::{ChannelRecord, StationRecord};
-use ebrel_core::series::{Columns, Window, sum_columns, thin};
+use ebrel_core::series::{Columns, View, Window, sum_columns, thin};
 use ebrel_core::units::{Quantity, unit_for_people};
 use ebrel_store::flags::StoredFlag;
 use serde::Serialize;
@@ -169,13 +169,9 @@ fn needed(quantity: Quantity, show: Show) -> bool {
         Show::Moisture => {
             quantity.is_moisture() || matches!(quantity, Quantity::SoilTemperature | Quantity::AirTemperature)
         }
-        Show::Temperature => is_temperature(quantity),
-        Show::Both => quantity.is_moisture() || is_temperature(quantity),
+        Show::Temperature => quantity.is_temperature(),
+        Show::Both => quantity.is_moisture() || quantity.is_temperature(),
     }
-}
-
-fn is_temperature(quantity: Quantity) -> bool {
-    matches!(quantity, Quantity::SoilTemperature | Quantity::AirTemperature | Quantity::BareAirTemperature)
 }
 
 /// A channel thinned to the columns of a window.
@@ -206,7 +202,7 @@ fn beside(channel: &ChannelRecord, record: &StationRecord, thinned: &[Option<Thi
 fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, thinned: &Thinned, beside: Vec<Option<i32>>) {
     let quantity = channel.quantity();
     let depth = channel.channel.placement.depth_cm.filter(|_| quantity.is_in_soil());
-    let family = if is_temperature(quantity) { "temperature" } else { "moisture" };
+    let family = if quantity.is_temperature() { "temperature" } else { "moisture" };
     let nowhere = if family == "temperature" { "air" } else { "no depth" };
     let place = depth.map_or(nowhere.to_owned(), |d| d.to_string());
     // A raw record and a calibrated one of the same depth cannot share a scale.
@@ -221,6 +217,7 @@ fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, thinned: &Thinned, besi
     let at = strips.iter().position(|s| s.id == id).unwrap_or_else(|| {
         let note = match quantity {
             Quantity::RawOutput => "raw output: no calibration is adopted for this probe, so it is not water content",
+            _ if !channel.corrections.is_empty() => "corrected by what its check carried; the readings stay",
             _ => "",
         };
         strips.push(Strip {
@@ -266,7 +263,8 @@ fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, thinned: &Thinned, besi
 fn columns(channel: &ChannelRecord, window: &Window) -> Thinned {
     let n = window.columns();
     if !channel.is_calibrated() {
-        let columns = thin(channel.view(), window, |v| v);
+        let shown = View { times: channel.view().times, values: &channel.corrected() };
+        let columns = thin(shown, window, |v| v);
         return Thinned { columns, band: None, beyond: vec![false; n] };
     }
     let mut whole = Columns::empty(n);

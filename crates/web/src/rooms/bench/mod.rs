@@ -1,11 +1,10 @@
 //! The room Bench: the register of probes, batches side by side, moisture calibrations from tins to an adopted curve and
 //! its certificate, thermometer checks, tension probes.
 
+mod acceptance;
 mod batch;
-mod certificate;
-mod conditions;
+mod change;
 mod draft;
-mod plot;
 mod register;
 mod run;
 mod runs;
@@ -17,9 +16,9 @@ mod tension;
 pub fn routes(config: &mut actix_web::web::ServiceConfig) {
     register::routes(config);
     temperature::routes(config);
+    acceptance::routes(config);
     batch::routes(config);
     tension::routes(config);
     runs::routes(config);
     run::routes(config);
-    certificate::routes(config);
 }

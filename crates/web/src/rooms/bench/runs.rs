@@ -1,7 +1,8 @@
 //! The list of calibrations, and beginning one.
 
 use crate::app::App;
-use crate::rooms::bench::draft::{Draft, resolve};
+use crate::rooms::bench::draft::Draft;
+use crate::rooms::bench::run::answer_of;
 use crate::shell::errors::Problem;
 use crate::shell::figures::moment;
 use crate::shell::guard::CheckedForm;
@@ -11,7 +12,9 @@ use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::units::{Principle, Quantity};
+use ebrel_store::calibrations::{Adopted, Subject};
 use ebrel_store::placements::Probe;
+use ebrel_store::runs::Run;
 use serde::Deserialize;
 
 pub fn routes(config: &mut web::ServiceConfig) {
@@ -48,11 +51,10 @@ struct RunsPage {
 async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let study = app.store.study(*id).await?;
     let runs = app.store.runs(*id).await?;
-    let rows = runs.into_iter().map(|r| {
-        let draft: Draft = serde_json::from_str(&r.draft).unwrap_or_default();
-        RunRow { id: r.id, title: r.title, answer: resolve(&draft).recommendation.sentence }
-    });
-    let rows: Vec<RunRow> = rows.collect();
+    let mut rows = Vec::new();
+    for r in runs {
+        rows.push(RunRow { answer: answer_of(&app.store, &r).await?, id: r.id, title: r.title });
+    }
     let all = app.store.probes().await?;
     let thermometers = all.iter().filter(|p| p.principle == Principle::Thermometer).map(|p| p.serial.clone()).collect();
     let dielectric: Vec<Probe> = all.into_iter().filter(|p| p.principle == Principle::Dielectric).collect();
@@ -67,19 +69,22 @@ async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     }
     let mut probes = Vec::new();
     for p in &dielectric {
-        let newest = app.store.calibrations(p.id).await?.into_iter().find(|c| c.retired_at.is_none());
-        let state = newest.as_ref().map_or_else(
-            || "raw output: no calibration is adopted".to_owned(),
-            |c| {
-                let statement = c.statement.trim_end_matches('.');
-                format!(
-                    "version {}: {statement}; valid from {}",
-                    c.version,
-                    moment(c.valid_from, study.utc_offset_minutes)
-                )
-            },
-        );
-        let calibrated = newest.is_some();
+        let newest = app.store.calibrations(&Subject::Probe(p.id)).await?.into_iter().find(|c| c.retired.is_none());
+        let general = match &newest {
+            None => app.store.calibrations(&Subject::Model(p.model.clone())).await?,
+            Some(_) => Vec::new(),
+        };
+        let general = general.into_iter().find(|c| c.retired.is_none());
+        let tell = |c: &Adopted, words: String| {
+            let statement = c.statement.trim_end_matches('.');
+            format!("{words}: {statement}; valid from {}", moment(c.valid_from, study.utc_offset_minutes))
+        };
+        let state = match (&newest, &general) {
+            (Some(c), _) => tell(c, format!("version {}", c.version)),
+            (None, Some(c)) => tell(c, format!("its model's, in {}", c.made_with.soil)),
+            (None, None) => "raw output: no calibration is adopted".to_owned(),
+        };
+        let calibrated = newest.is_some() || general.is_some();
         probes.push(ProbeRow { serial: p.serial.clone(), model: p.model.clone(), state, calibrated });
     }
     let without = probes.iter().filter(|p| !p.calibrated).count();
@@ -119,6 +124,7 @@ async fn begin(
     let known = app.store.probes().await?.into_iter().find(|p| Some(p.id) == probe);
     let title = known.map_or_else(|| "Moisture calibration".to_owned(), |p| format!("{}, moisture", p.serial));
     let draft = serde_json::to_string(&Draft::default()).map_err(|e| Problem::Internal(e.to_string()))?;
-    let run = app.store.add_run(*id, &title, probe, &draft).await?;
+    let run = Run { id: 0, study_id: *id, title, probe_id: probe, draft, practice: None };
+    let run = app.store.add_run(&run).await?;
     Ok(see_other(&format!("/bench/{run}")))
 }

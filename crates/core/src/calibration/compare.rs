@@ -1,0 +1,253 @@
+//! What a new calibration would change in a record, before it is adopted; and what two versions say of a probe's drift.
+
+use super::Curve;
+use crate::series::{DatedCurve, Meaning, View};
+use crate::units::UnixSeconds;
+
+/// Seconds of a day and of a mean year.
+const DAY: i64 = 86_400;
+const YEAR: f64 = 365.25 * 86_400.0;
+/// Width of a band of water content in the summary, m³/m³.
+const BAND: f64 = 0.05;
+
+/// The largest change.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Largest {
+    /// When.
+    pub at: UnixSeconds,
+    /// Water content before, m³/m³.
+    pub before: f64,
+    /// And after.
+    pub after: f64,
+}
+
+/// Change among readings that were of one wetness before.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct ContentBand {
+    /// Lower edge, m³/m³; the band is 0.05 wide.
+    pub from: f64,
+    /// Readings in it.
+    pub readings: usize,
+    /// Mean change, m³/m³.
+    pub mean: f64,
+}
+
+/// Means of one day.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct DayMeans {
+    /// Start of the day, UTC.
+    pub day: UnixSeconds,
+    /// Mean before; NaN where no calibration held.
+    pub before: f64,
+    /// Mean after.
+    pub after: f64,
+}
+
+/// How often a calibration is asked for what it does not know or what cannot be.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Strains {
+    /// Readings beyond the samples: extrapolated.
+    pub beyond: usize,
+    /// Water contents below zero.
+    pub below_zero: usize,
+    /// Water contents above the pore space.
+    pub above_pores: usize,
+}
+
+/// What changes, by how much, where.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Comparison {
+    /// Readings that the new curve would speak for.
+    pub readings: usize,
+    /// Of these, readings that had no water content before.
+    pub new: usize,
+    /// Mean change over the readings that had one, m³/m³.
+    pub mean: f64,
+    /// Root of the mean squared change.
+    pub rms: f64,
+    /// The largest change.
+    pub largest: Option<Largest>,
+    /// Change by wetness, dry first.
+    pub bands: Vec<ContentBand>,
+    /// Daily means.
+    pub days: Vec<DayMeans>,
+    /// Strains of the old meaning and of the new one.
+    pub strains: (Strains, Strains),
+}
+
+/// Compares what a record means now with what it would mean if `candidate` held from its date until the next one.
+///
+/// `view` holds raw outputs; readings that are no numbers are passed over. Only readings whose calibration changes count.
+#[must_use]
+pub fn compare(view: View<'_>, now: &Meaning, candidate: &DatedCurve, pore_space: Option<f64>) -> Comparison {
+    let next = now.curves().iter().map(|c| c.valid_from).find(|t| *t > candidate.valid_from);
+    let start = view.times.partition_point(|t| *t < candidate.valid_from.0);
+    let end = next.map_or(view.times.len(), |next| view.times.partition_point(|t| *t < next.0));
+    let mut found = Comparison {
+        readings: 0,
+        new: 0,
+        mean: 0.0,
+        rms: 0.0,
+        largest: None,
+        bands: Vec::new(),
+        days: Vec::new(),
+        strains: Default::default(),
+    };
+    let (mut sum, mut squares) = (0.0, 0.0);
+    let mut bands: std::collections::BTreeMap<i64, (usize, f64)> = Default::default();
+    let mut days: std::collections::BTreeMap<i64, (f64, f64, f64)> = Default::default();
+    for (piece, curve) in now.pieces(view.slice(start..end.max(start))) {
+        for (t, raw) in piece.times.iter().zip(piece.values).filter(|(_, raw)| raw.is_finite()) {
+            let before = curve.map_or(f64::NAN, |c| c.theta(*raw));
+            let after = candidate.curve.theta(*raw);
+            found.readings += 1;
+            strain(&mut found.strains.1, &candidate.curve, *raw, pore_space);
+            let day = days.entry(t.div_euclid(DAY)).or_default();
+            *day = (day.0 + before, day.1 + after, day.2 + 1.0);
+            let Some(curve) = curve else {
+                found.new += 1;
+                continue;
+            };
+            strain(&mut found.strains.0, curve, *raw, pore_space);
+            let change = after - before;
+            (sum, squares) = (sum + change, squares + change * change);
+            let band = bands.entry((before / BAND).floor() as i64).or_default();
+            *band = (band.0 + 1, band.1 + change);
+            if found.largest.is_none_or(|l| (l.after - l.before).abs() < change.abs()) {
+                found.largest = Some(Largest { at: UnixSeconds(*t), before, after });
+            }
+        }
+    }
+    let had = (found.readings - found.new).max(1) as f64;
+    (found.mean, found.rms) = (sum / had, (squares / had).sqrt());
+    found.bands = bands
+        .into_iter()
+        .map(|(i, (n, sum))| ContentBand { from: i as f64 * BAND, readings: n, mean: sum / n as f64 })
+        .collect();
+    found.days = days
+        .into_iter()
+        .map(|(d, (before, after, n))| DayMeans { day: UnixSeconds(d * DAY), before: before / n, after: after / n })
+        .collect();
+    found
+}
+
+fn strain(strains: &mut Strains, curve: &Curve, raw: f64, pore_space: Option<f64>) {
+    let theta = curve.theta(raw);
+    strains.beyond += usize::from(curve.is_beyond(raw));
+    strains.below_zero += usize::from(theta < 0.0);
+    strains.above_pores += usize::from(pore_space.is_some_and(|p| theta > p));
+}
+
+/// How far a later calibration of one probe stands from an earlier one.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Drift {
+    /// Raw outputs that both have samples for.
+    pub common: (f64, f64),
+    /// Water content by the earlier and the later one at five raw outputs from dry to wet.
+    pub at: Vec<(f64, f64, f64)>,
+    /// Mean difference, later minus earlier, m³/m³.
+    pub mean: f64,
+    /// 95 % half width of that difference by what both curves know of themselves; `None` if one came without.
+    pub half_width: Option<f64>,
+    /// Years between the dates from which they hold.
+    pub years: f64,
+}
+
+impl Drift {
+    /// Change per year, m³/m³; `None` for less than a month.
+    #[must_use]
+    pub fn per_year(&self) -> Option<f64> {
+        (self.years > 1.0 / 12.0).then(|| self.mean / self.years)
+    }
+
+    /// Whether the difference passes what both curves know of themselves.
+    #[must_use]
+    pub fn is_real(&self) -> bool {
+        self.half_width.is_some_and(|h| self.mean.abs() > h)
+    }
+}
+
+/// Compares a later calibration with an earlier one of the same probe; `None` if their samples have no raw outputs in common.
+///
+/// The half width adds the confidence intervals of both curves as for independent runs; it is that of the middle of
+/// five points, which errs on the wide side, since the errors along one curve go together.
+#[must_use]
+pub fn drift(earlier: &DatedCurve, later: &DatedCurve) -> Option<Drift> {
+    let (a, b) = (&earlier.curve, &later.curve);
+    let common = (a.x_min.max(b.x_min), a.x_max.min(b.x_max));
+    if common.0 >= common.1 {
+        return None;
+    }
+    let raws: Vec<f64> = (0..5).map(|i| common.0 + (common.1 - common.0) * f64::from(i) / 4.0).collect();
+    let at: Vec<(f64, f64, f64)> = raws.iter().map(|x| (*x, a.theta(*x), b.theta(*x))).collect();
+    let mean = at.iter().map(|p| p.2 - p.1).sum::<f64>() / at.len() as f64;
+    let known = |x: &f64| Some(a.mean_half_width(*x)?.hypot(b.mean_half_width(*x)?));
+    let widths: Option<Vec<f64>> = raws.iter().map(known).collect();
+    let half_width = widths.map(|w| w.iter().sum::<f64>() / w.len() as f64);
+    let years = (later.valid_from.0 - earlier.valid_from.0) as f64 / YEAR;
+    Some(Drift { common, at, mean, half_width, years })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::calibration::{Form, Intercept, PolynomialFit};
+
+    fn dated(from: i64, offset: f64, slope: f64) -> DatedCurve {
+        let curve = Curve::from_coefficients(&[offset, slope], 100.0, 400.0, None).unwrap();
+        DatedCurve { valid_from: UnixSeconds(from), curve }
+    }
+
+    #[test]
+    fn a_shift_is_told_with_its_size_and_place() {
+        let now = Meaning::new(vec![dated(0, 0.0, 0.001), dated(4 * DAY, 0.0, 0.001)]).unwrap();
+        let times: Vec<i64> = (0..6).map(|i| i * DAY).collect();
+        let raws = [150.0, 200.0, f64::NAN, 430.0, 300.0, 300.0];
+        let found = compare(View { times: &times, values: &raws }, &now, &dated(DAY, 0.0, 0.0011), Some(0.46));
+        assert_eq!((found.readings, found.new), (2, 0), "from its date until the next calibration");
+        let largest = found.largest.unwrap();
+        assert_eq!(largest.at, UnixSeconds(3 * DAY));
+        assert!((largest.after - largest.before - 0.043).abs() < 1e-12);
+        assert!((found.mean - (0.02 + 0.043) / 2.0).abs() < 1e-12);
+        assert_eq!(found.bands.iter().map(|b| b.readings).collect::<Vec<_>>(), [1, 1]);
+        assert_eq!((found.strains.0.beyond, found.strains.1.above_pores, found.strains.0.above_pores), (1, 1, 0));
+        assert_eq!(found.days.len(), 2);
+    }
+
+    #[test]
+    fn readings_without_a_calibration_count_as_new() {
+        let view = View { times: &[5, 6], values: &[200.0, 210.0] };
+        let found = compare(view, &Meaning::default(), &dated(0, 0.0, 0.001), None);
+        assert_eq!((found.readings, found.new, found.largest, found.mean), (2, 2, None, 0.0));
+        assert!(found.days[0].before.is_nan() && (found.days[0].after - 0.205).abs() < 1e-12);
+    }
+
+    #[test]
+    fn the_same_curve_changes_nothing() {
+        let now = Meaning::new(vec![dated(0, -0.1, 0.001)]).unwrap();
+        let view = View { times: &[1, 2, 3], values: &[120.0, 220.0, 320.0] };
+        let found = compare(view, &now, &dated(0, -0.1, 0.001), Some(0.5));
+        assert_eq!((found.rms, found.strains.0), (0.0, found.strains.1));
+    }
+
+    #[test]
+    fn drift_is_real_only_beyond_what_both_runs_know() {
+        let x: Vec<f64> = (0..7).map(|i| 800.0 + 150.0 * f64::from(i)).collect();
+        let fitted = |shift: f64, from: i64| {
+            let y: Vec<f64> =
+                x.iter().enumerate().map(|(i, x)| (x - 650.0) * 3e-4 + shift + [2e-3, -2e-3][i % 2]).collect();
+            let fit = PolynomialFit::new(&x, &y, 1, Intercept::Free).unwrap();
+            DatedCurve { valid_from: UnixSeconds(from), curve: Curve::from_fit(&fit, Form::Line) }
+        };
+        let year = YEAR as i64;
+        let far = drift(&fitted(0.0, 0), &fitted(0.02, 2 * year)).unwrap();
+        assert!(far.is_real() && (far.mean - 0.02).abs() < 1e-9, "{far:?}");
+        assert!((far.per_year().unwrap() - 0.01).abs() < 1e-6);
+        let near = drift(&fitted(0.0, 0), &fitted(0.001, 2 * year)).unwrap();
+        assert!(!near.is_real() && near.half_width.unwrap() > 0.001);
+        let mut elsewhere = fitted(0.0, year);
+        (elsewhere.curve.x_min, elsewhere.curve.x_max) = (5000.0, 6000.0);
+        assert_eq!(drift(&fitted(0.0, 0), &elsewhere), None);
+        assert_eq!(drift(&fitted(0.0, 0), &fitted(0.0, 5)).unwrap().per_year(), None);
+    }
+}

@@ -1,0 +1,174 @@
+//! What a calibration would change at each place of a record, in words and as a picture.
+
+use crate::jobs::record::{ChannelRecord, StationRecord};
+use crate::shell::errors::Problem;
+use crate::shell::figures::{fixed, grouped, moment, when};
+use ebrel_core::calibration::{Comparison, Strains, compare};
+use ebrel_core::series::DatedCurve;
+use ebrel_core::units::Quantity;
+use ebrel_store::Store;
+use ebrel_store::calibrations::{Adoption, Subject};
+
+/// A band of wetness.
+pub struct BandRow {
+    /// "0.20 to 0.25".
+    pub range: String,
+    /// Readings in it.
+    pub readings: String,
+    /// Mean change.
+    pub change: String,
+}
+
+/// The two records over time.
+pub struct Picture {
+    /// Path of the record as it is.
+    pub before: String,
+    /// As it would be.
+    pub after: String,
+    /// Edges, m³/m³, and the first and last day in words.
+    pub edges: (String, String),
+    /// First and last day.
+    pub ends: (String, String),
+}
+
+/// What changes at one place.
+pub struct Change {
+    /// Serial, station and depth.
+    pub place: String,
+    /// The answer in one sentence.
+    pub sentence: String,
+    /// What else is said.
+    pub says: Vec<String>,
+    /// By wetness.
+    pub bands: Vec<BandRow>,
+    /// Both records.
+    pub picture: Option<Picture>,
+}
+
+/// Works out what an adoption would change in a station's record.
+pub async fn changes(store: &Store, record: &StationRecord, adoption: &Adoption) -> Result<Vec<Change>, Problem> {
+    let candidate = DatedCurve { valid_from: adoption.valid_from, curve: adoption.curve.clone() };
+    let mut all = Vec::new();
+    for channel in record.channels.iter().filter(|c| c.channel.stream.quantity == Quantity::RawOutput) {
+        let placement = &channel.channel.placement;
+        let serves = match &adoption.subject {
+            Subject::Probe(id) => placement.probe.id == *id,
+            Subject::Model(model) => {
+                let own = store.calibrations(&Subject::Probe(placement.probe.id)).await?;
+                let horizon =
+                    placement.depth_cm.and_then(|d| record.horizons.iter().find(|h| h.top_cm <= d && d < h.bottom_cm));
+                let soil = horizon.is_some_and(|h| {
+                    [&h.texture, &h.name].iter().any(|s| s.eq_ignore_ascii_case(&adoption.made_with.soil))
+                });
+                placement.probe.model == *model && soil && own.iter().all(|c| c.retired.is_some())
+            }
+        };
+        if serves {
+            all.push(change(record, channel, &candidate));
+        }
+    }
+    Ok(all)
+}
+
+fn change(record: &StationRecord, channel: &ChannelRecord, candidate: &DatedCurve) -> Change {
+    let found = compare(channel.view(), &channel.meaning, candidate, channel.pore_space);
+    let offset = record.study.utc_offset_minutes;
+    let placement = &channel.channel.placement;
+    let depth = placement.depth_cm.map(|d| format!(", {d}\u{a0}cm")).unwrap_or_default();
+    let (before, after) = found.strains;
+    let mut says = Vec::new();
+    if let Some(l) = found.largest.filter(|l| l.before != l.after) {
+        says.push(format!(
+            "Most on {}: from {} to {} m³/m³.",
+            moment(l.at, offset),
+            fixed(l.before, 3),
+            fixed(l.after, 3)
+        ));
+    }
+    says.extend(strains(&found, before, after));
+    let bands = found.bands.iter().map(|b| BandRow {
+        range: format!("{} to {}", fixed(b.from, 2), fixed(b.from + 0.05, 2)),
+        readings: grouped(b.readings),
+        change: signed(b.mean),
+    });
+    Change {
+        place: format!("{} at {}{depth}", placement.probe.serial, record.station.name),
+        sentence: sentence(&found),
+        says,
+        bands: bands.collect(),
+        picture: picture(&found, offset),
+    }
+}
+
+fn signed(value: f64) -> String {
+    if value > 0.0005 { format!("+{}", fixed(value, 3)) } else { fixed(value, 3) }
+}
+
+fn sentence(found: &Comparison) -> String {
+    let had = found.readings - found.new;
+    match (found.readings, had) {
+        (0, _) => "Nothing: the record has no reading from that date on.".to_owned(),
+        (n, 0) => format!("{} readings get water content for the first time.", grouped(n)),
+        _ if found.rms < 5e-5 => format!("{} readings stay as they are.", grouped(had)),
+        _ => {
+            let new = if found.new > 0 {
+                format!(" {} more get water content for the first time.", grouped(found.new))
+            } else {
+                String::new()
+            };
+            format!(
+                "{} readings change by {} m³/m³ on average, ±{} (root mean square).{new}",
+                grouped(had),
+                signed(found.mean),
+                fixed(found.rms, 3)
+            )
+        }
+    }
+}
+
+/// How often curves are strained, where either is.
+fn strains(found: &Comparison, before: Strains, after: Strains) -> Vec<String> {
+    let first = found.new == found.readings;
+    let tell = |was: usize, is: usize, what: &str| {
+        (was > 0 || is > 0).then(|| {
+            let before = if first { String::new() } else { format!(", {} before", grouped(was)) };
+            format!("{} readings {what}{before}.", grouped(is))
+        })
+    };
+    [
+        tell(before.beyond, after.beyond, "lie beyond the samples and are extrapolated"),
+        tell(before.below_zero, after.below_zero, "come out below no water"),
+        tell(before.above_pores, after.above_pores, "come out above the pore space"),
+    ]
+    .into_iter()
+    .flatten()
+    .collect()
+}
+
+/// The most days drawn; beyond, every so many are passed over.
+const MOST_DAYS: usize = 700;
+
+fn picture(found: &Comparison, offset: i64) -> Option<Picture> {
+    let (first, last) = (found.days.first()?, found.days.last()?);
+    let finite = found.days.iter().flat_map(|d| [d.before, d.after]).filter(|v| v.is_finite());
+    let (low, high) = finite.fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), v| (l.min(v), h.max(v)));
+    let (low, high) = ((low - 0.01).min(high - 0.04), high + 0.01);
+    let span = (last.day.0 - first.day.0).max(1) as f64;
+    let every = found.days.len().div_ceil(MOST_DAYS);
+    let path = |of: fn(&ebrel_core::calibration::DayMeans) -> f64| {
+        let mut out = String::new();
+        for day in found.days.iter().step_by(every).filter(|d| of(d).is_finite()) {
+            let x = 52.0 + (day.day.0 - first.day.0) as f64 / span * 640.0;
+            let y = 12.0 + (high - of(day)) / (high - low) * 170.0;
+            out.push_str(&format!("{}{x:.1} {y:.1}", if out.is_empty() { "M" } else { "L" }));
+        }
+        out
+    };
+    let day = |d: &ebrel_core::calibration::DayMeans| when(d.day, offset, "%-d %b %Y");
+    Some(Picture {
+        before: path(|d| d.before),
+        after: path(|d| d.after),
+        edges: (fixed(low, 2), fixed(high, 2)),
+        ends: (day(first), day(last)),
+    })
+}

@@ -1,0 +1,51 @@
+//! Finding a probe by serial or a station by name.
+
+use crate::app::App;
+use crate::shell::errors::Problem;
+use crate::shell::{Shell, page, see_other};
+use actix_session::Session;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use serde::Deserialize;
+
+/// What is sought.
+#[derive(Deserialize)]
+pub struct Sought {
+    #[serde(default)]
+    q: String,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/bench/register/find.html")]
+struct FindPage {
+    shell: Shell,
+    sought: String,
+    hits: Vec<(String, String, String)>,
+}
+
+/// Finds a probe by serial, or a station by name; the only hit is opened at once.
+pub async fn find(app: web::Data<App>, session: Session, query: web::Query<Sought>) -> Result<HttpResponse, Problem> {
+    let sought = query.q.trim().to_lowercase();
+    let mut hits = Vec::new();
+    if !sought.is_empty() {
+        for p in app.store.probes().await? {
+            if p.serial.eq_ignore_ascii_case(&sought) {
+                return Ok(see_other(&format!("/probes/{}", p.serial)));
+            }
+            if p.serial.to_lowercase().contains(&sought) {
+                hits.push((format!("/probes/{}", p.serial), p.serial, p.model));
+            }
+        }
+        for study in app.store.studies().await? {
+            for s in app.store.stations(study.id).await? {
+                if s.name.to_lowercase().contains(&sought) || s.code == sought {
+                    hits.push((format!("/stations/{}", s.id), s.name, format!("station of {}", study.name)));
+                }
+            }
+        }
+    }
+    match &hits[..] {
+        [(address, ..)] => Ok(see_other(address)),
+        _ => page(&FindPage { shell: Shell::bare(&app, &session, "Find")?, sought, hits }),
+    }
+}

@@ -1,0 +1,271 @@
+//! One probe's page: where it was, its calibrations with their drift, its life.
+
+use super::{known, place_words};
+use crate::app::App;
+use crate::jobs::reviewing;
+use crate::rooms::bench::run::stations_of;
+use crate::shell::errors::Problem;
+use crate::shell::figures::{fixed, moment};
+use crate::shell::guard::CheckedForm;
+use crate::shell::sign_in::acting;
+use crate::shell::{Room, Shell, page, say, see_other};
+use actix_session::Session;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_core::calibration::{Drift, drift};
+use ebrel_core::register::EventKind;
+use ebrel_store::Store;
+use ebrel_store::calibrations::{Adopted, Retirement, Subject};
+use ebrel_store::placements::Probe;
+use ebrel_store::register::{ProbeEvent, ProbePlace};
+use ebrel_store::stations::Study;
+use serde::Deserialize;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(web::resource("/probes/{serial}").get(show).post(note))
+        .route("/calibrations/{id}/retire", web::post().to(retire));
+}
+
+/// A calibration in the probe's list.
+struct CalibrationRow {
+    id: i64,
+    version: i64,
+    statement: String,
+    when: String,
+    with: String,
+    retired: String,
+}
+
+impl CalibrationRow {
+    fn of(c: &Adopted, offset: i64) -> Self {
+        let mut with: Vec<String> = Vec::new();
+        if let Subject::Model(_) = c.subject {
+            with.push(format!("for every probe of the model in {}", c.made_with.soil));
+        } else if !c.made_with.soil.is_empty() {
+            with.push(c.made_with.soil.clone());
+        }
+        with.extend(c.made_with.density.map(|d| format!("{} g/cm³", fixed(d, 2))));
+        if !c.made_with.logger.is_empty() {
+            with.push(format!("read with {}", c.made_with.logger));
+        }
+        with.push(format!("holds from {} to {} raw", fixed(c.curve.x_min, 0), fixed(c.curve.x_max, 0)));
+        let retired = c.retired.as_ref().map(|r| {
+            let why = if r.why.is_empty() { String::new() } else { format!(": {}", r.why) };
+            format!("retired {} by {}{why}", moment(r.at, offset), r.by)
+        });
+        Self {
+            id: c.id,
+            version: c.version,
+            statement: c.statement.clone(),
+            when: format!("from {}, by {}", moment(c.valid_from, offset), c.adopted_by),
+            with: with.join(", "),
+            retired: retired.unwrap_or_default(),
+        }
+    }
+}
+
+/// What lies between two versions.
+struct DriftRow {
+    sentence: String,
+    points: Vec<[String; 4]>,
+}
+
+/// Drift between versions in force that follow each other by date, the latest first.
+fn drifts(all: &[Adopted]) -> Vec<DriftRow> {
+    let mut in_force: Vec<&Adopted> = all.iter().filter(|c| c.retired.is_none()).collect();
+    in_force.sort_by_key(|c| c.valid_from);
+    let pairs = in_force.windows(2).rev();
+    pairs.map(|w| drift_row(w[0], w[1], drift(&w[0].dated(), &w[1].dated()))).collect()
+}
+
+fn drift_row(earlier: &Adopted, later: &Adopted, found: Option<Drift>) -> DriftRow {
+    let names = format!("version {} to {}", earlier.version, later.version);
+    let Some(d) = found else {
+        return DriftRow {
+            sentence: format!("From {names} nothing can be told: their samples have no raw outputs in common."),
+            points: Vec::new(),
+        };
+    };
+    let signed = |v: f64| if v > 0.0 { format!("+{}", fixed(v, 3)) } else { fixed(v, 3) };
+    let yearly = d.per_year().map(|y| format!(", {} a year", signed(y))).unwrap_or_default();
+    let known = match d.half_width {
+        Some(h) if d.is_real() => format!("more than both know of themselves (±{}): it drifted", fixed(h, 3)),
+        Some(h) => format!("within what both know of themselves (±{}): no drift can be told", fixed(h, 3)),
+        None => "one of them came without an uncertainty".to_owned(),
+    };
+    let points = d.at.iter().map(|(x, a, b)| [fixed(*x, 0), fixed(*a, 3), fixed(*b, 3), signed(b - a)]);
+    DriftRow {
+        sentence: format!("From {names}: {} m³/m³{yearly}, {known}.", signed(d.mean)), points: points.collect()
+    }
+}
+
+#[derive(Deserialize)]
+struct Why {
+    #[serde(default)]
+    why: String,
+    #[serde(default)]
+    serial: String,
+}
+
+/// Takes a calibration out of use, with the reason.
+async fn retire(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    form: CheckedForm<Why>,
+) -> Result<HttpResponse, Problem> {
+    let by = acting(&app, &session)?;
+    let calibration = app.store.calibration(*id).await?;
+    let why: String = form.0.why.trim().chars().take(200).collect();
+    let back = format!("/probes/{}", form.0.serial.trim());
+    if why.is_empty() {
+        say(&session, "Not retired: say why, so that it can be understood years later.")?;
+        return Ok(see_other(&back));
+    }
+    let places = match calibration.subject {
+        Subject::Probe(probe) => app.store.probe_places(Some(probe)).await?,
+        Subject::Model(_) => Vec::new(),
+    };
+    let places: Vec<ProbePlace> = places.into_iter().map(|(_, place)| place).collect();
+    let study = study_of(&app.store, &places).await?;
+    app.store.retire(*id, &Retirement { at: app.now(&study), by, why }).await?;
+    for study in app.store.studies().await? {
+        for station in stations_of(&app.store, study.id, &calibration.subject).await? {
+            reviewing::run(&app.store, station).await?;
+        }
+    }
+    say(&session, &format!("Version {} is retired. It stays on record; no reading was changed.", calibration.version))?;
+    Ok(see_other(&back))
+}
+
+struct LifeRow {
+    at: String,
+    what: String,
+    note: String,
+    by: String,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/bench/register/probe.html")]
+struct ProbePage {
+    shell: Shell,
+    probe: Probe,
+    answer: String,
+    usable: bool,
+    between: Vec<&'static str>,
+    places: Vec<(i64, String, String)>,
+    life: Vec<LifeRow>,
+    calibrations: Vec<CalibrationRow>,
+    drifts: Vec<DriftRow>,
+    runs: Vec<(i64, String)>,
+    planned: Vec<(i64, String)>,
+    kinds: Vec<(&'static str, &'static str)>,
+}
+
+async fn one(store: &Store, serial: &str) -> Result<Probe, Problem> {
+    let probes = store.probes().await?;
+    probes.into_iter().find(|p| p.serial.eq_ignore_ascii_case(serial)).ok_or(Problem::NotFound("probe"))
+}
+
+/// The study whose rooms a probe's page stands in: where it lies, or the first.
+async fn study_of(store: &Store, places: &[ProbePlace]) -> Result<Study, Problem> {
+    match places.first() {
+        Some(place) => Ok(store.study(place.study_id).await?),
+        None => store.studies().await?.into_iter().next().ok_or(Problem::NotFound("study")),
+    }
+}
+
+async fn show(app: web::Data<App>, session: Session, serial: web::Path<String>) -> Result<HttpResponse, Problem> {
+    let planned = planned(&app.store, &serial).await?;
+    let probe = match one(&app.store, &serial).await {
+        Ok(probe) => probe,
+        // A label may be printed before its probe is in the register: the plan knows it.
+        Err(Problem::NotFound(_)) if !planned.is_empty() => {
+            return Ok(see_other(&format!("/stations/{}/plan/depths", planned[0].0)));
+        }
+        Err(other) => return Err(other),
+    };
+    let mut known = known(&app.store, std::slice::from_ref(&probe)).await?;
+    let known = known.pop().ok_or(Problem::NotFound("probe"))?;
+    let study = study_of(&app.store, &known.places).await?;
+    let offset = study.utc_offset_minutes;
+    let life = known.events.iter().rev().map(|e| LifeRow {
+        at: moment(e.at, offset),
+        what: e.kind.words().to_owned(),
+        note: e.note.clone(),
+        by: e.by.clone(),
+    });
+    let places = known.places.iter().map(|p| {
+        let ends = p.ends.map_or_else(|| "still there".to_owned(), |t| format!("until {}", moment(t, offset)));
+        (p.station_id, place_words(p), format!("from {}, {ends}", moment(p.starts, offset)))
+    });
+    let all = app.store.calibrations(&Subject::Probe(probe.id)).await?;
+    let general = app.store.calibrations(&Subject::Model(probe.model.clone())).await?;
+    let drifts = drifts(&all);
+    let calibrations = all.iter().chain(&general).map(|c| CalibrationRow::of(c, offset)).collect();
+    let runs = app.store.runs(study.id).await?.into_iter().filter(|r| r.probe_id == Some(probe.id));
+    let answer = match (known.trust.usable, known.places.iter().find(|p| p.ends.is_none())) {
+        (true, Some(place)) => format!("Can be trusted; it lies at {}.", place_words(place)),
+        (true, None) => "Ready for use; it is on the shelf.".to_owned(),
+        (false, Some(place)) => format!("Lies at {}, but is not to be trusted yet.", place_words(place)),
+        (false, None) => "On the shelf, and not to be trusted yet.".to_owned(),
+    };
+    let shell = Shell::within(&app, &session, &probe.serial, Room::Bench, &study, None).await?;
+    page(&ProbePage {
+        shell,
+        answer,
+        usable: known.trust.usable,
+        between: known.trust.between,
+        places: places.collect(),
+        life: life.collect(),
+        calibrations,
+        drifts,
+        runs: runs.map(|r| (r.id, r.title)).collect(),
+        planned,
+        kinds: EventKind::ALL.iter().map(|k| (k.code(), k.words())).collect(),
+        probe,
+    })
+}
+
+/// Stations whose plan names a serial.
+async fn planned(store: &Store, serial: &str) -> Result<Vec<(i64, String)>, Problem> {
+    let mut found = Vec::new();
+    for study in store.studies().await? {
+        for station in store.stations(study.id).await? {
+            let body = store.plan(station.id).await?.map(|p| p.body).unwrap_or_default();
+            let draft: ebrel_core::planning::Draft = serde_json::from_str(&body).unwrap_or_default();
+            if draft.probes.iter().any(|p| p.serial.eq_ignore_ascii_case(serial)) {
+                found.push((station.id, station.name));
+            }
+        }
+    }
+    Ok(found)
+}
+
+#[derive(Deserialize)]
+struct Noted {
+    #[serde(default)]
+    kind: String,
+    #[serde(default)]
+    note: String,
+}
+
+async fn note(
+    app: web::Data<App>,
+    session: Session,
+    serial: web::Path<String>,
+    form: CheckedForm<Noted>,
+) -> Result<HttpResponse, Problem> {
+    let by = acting(&app, &session)?;
+    let probe = one(&app.store, &serial).await?;
+    let kind = EventKind::from_code(&form.0.kind)
+        .ok_or_else(|| Problem::Refused("Choose what happened to the probe.".into()))?;
+    let places: Vec<ProbePlace> =
+        app.store.probe_places(Some(probe.id)).await?.into_iter().map(|(_, place)| place).collect();
+    let at = app.now(&study_of(&app.store, &places).await?);
+    let note = form.0.note.trim().chars().take(500).collect();
+    app.store.add_probe_event(probe.id, &ProbeEvent { at, kind, note, by }).await?;
+    say(&session, &format!("{}: {} is noted.", probe.serial, kind.words()))?;
+    Ok(see_other(&format!("/probes/{}", probe.serial)))
+}

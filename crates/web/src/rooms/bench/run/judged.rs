@@ -1,0 +1,153 @@
+//! What is worked out of the samples of a run: the answer, what is said, the forms, and each sample's part in it.
+
+use super::Surroundings;
+use super::conditions::{Conditions, conditions};
+use super::plot::{Beside, Plot, draw};
+use crate::rooms::bench::draft::{Draft, Resolved, density_target, is_permittivity};
+use crate::shell::figures::fixed;
+use askama::Template;
+use ebrel_core::calibration::{Form, Published, Score, score};
+
+/// A form that was tried, as a row.
+pub struct CandidateRow {
+    /// Its code.
+    pub code: &'static str,
+    /// Its name.
+    pub form: &'static str,
+    chosen: bool,
+    loo: String,
+    s: String,
+    aicc: String,
+    r2: String,
+    coefficients: String,
+    trouble: String,
+}
+
+/// What is worked out of the samples; also sent alone while one types.
+#[derive(Template)]
+#[template(path = "rooms/bench/run/result.html")]
+pub struct ResultPart {
+    sentence: String,
+    /// Whether a form can be adopted.
+    pub defended: bool,
+    reasons: Vec<String>,
+    impossible: Vec<String>,
+    outliers: Vec<String>,
+    parts: Vec<PartRow>,
+    /// The forms.
+    pub candidates: Vec<CandidateRow>,
+    scores: Vec<ScoreRow>,
+    conditions: Conditions,
+    plot: Option<Plot>,
+    unit: String,
+}
+
+/// What one sample does to the fit.
+struct PartRow {
+    line: usize,
+    residual: String,
+    studentized: String,
+    leverage: String,
+    without: String,
+}
+
+/// A general or maker's curve on the same samples.
+struct ScoreRow {
+    name: String,
+    rmse: String,
+    bias: String,
+}
+
+/// Works the part out.
+pub fn result(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> ResultPart {
+    let r = &resolved.recommendation;
+    let shown = r.form.unwrap_or(Form::Line);
+    let candidates = r.candidates.iter().map(|c| {
+        let dash = || "–".to_owned();
+        let Ok(fit) = &c.fit else {
+            let trouble = c.fit.as_ref().err().map(ToString::to_string).unwrap_or_default();
+            return CandidateRow {
+                code: c.form.code(),
+                form: c.form.name(),
+                chosen: false,
+                loo: dash(),
+                s: dash(),
+                aicc: dash(),
+                r2: dash(),
+                coefficients: String::new(),
+                trouble,
+            };
+        };
+        let coefficients: Vec<String> = fit
+            .coefficients
+            .iter()
+            .map(|b| format!("{b:.5e}").replace("e-", "e−").replace("-", "−").replace("−−", "−"))
+            .collect();
+        CandidateRow {
+            code: c.form.code(),
+            form: c.form.name(),
+            chosen: r.form == Some(c.form),
+            loo: fixed(fit.loo_rmse, 4),
+            s: fixed(fit.residual_sd, 4),
+            aicc: fit.aicc.map_or_else(dash, |a| fixed(a, 1)),
+            r2: fixed(fit.r2, 4),
+            coefficients: coefficients.join(", "),
+            trouble: if c.rises { String::new() } else { "turns or falls within the samples' range".to_owned() },
+        }
+    });
+    let outliers = r.outliers.iter().map(|(i, t)| {
+        let tin = resolved.used[*i] + 1;
+        format!("Sample {tin} stands {} standard deviations off the curve of the others: look at its tin, or tick “out” to leave it out.", fixed(t.abs(), 1))
+    });
+    ResultPart {
+        sentence: r.sentence.clone(),
+        defended: r.form.is_some(),
+        reasons: r.reasons.clone(),
+        impossible: r.impossible.clone(),
+        parts: parts(resolved, shown),
+        scores: scores(draft, resolved, &around.factory),
+        conditions: conditions(draft, resolved, around.planned_logger.as_deref()),
+        outliers: outliers.collect(),
+        candidates: candidates.collect(),
+        plot: draw(resolved, shown, &Beside { factory: &around.factory, truth: &around.truth }),
+        unit: draft.unit.clone(),
+    }
+}
+
+/// Samples beyond which the answer without each of them is not worked out as one types.
+const MOST_WITHOUT: usize = 60;
+
+/// Each sample's residual, studentized residual, leverage, and the answer without it.
+fn parts(resolved: &Resolved, form: Form) -> Vec<PartRow> {
+    let Some(Ok(fit)) = resolved.recommendation.candidate(form).map(|c| &c.fit) else { return Vec::new() };
+    let few = resolved.used.len() <= MOST_WITHOUT;
+    let row = |(k, line): (usize, &usize)| PartRow {
+        line: line + 1,
+        residual: fixed(fit.residuals[k], 4),
+        studentized: fit.studentized[k].map(|t| fixed(t, 1)).unwrap_or_default(),
+        leverage: fixed(fit.leverage[k], 2),
+        without: if few { resolved.without(k).sentence } else { String::new() },
+    };
+    resolved.used.iter().enumerate().map(row).collect()
+}
+
+/// General curves and the maker's, scored on the same samples, so that the gain is seen.
+fn scores(draft: &Draft, resolved: &Resolved, factory: &[f64]) -> Vec<ScoreRow> {
+    let row = |name: String, score: Option<Score>| {
+        let signed = |v: f64| if v > 0.0 { format!("+{}", fixed(v, 3)) } else { fixed(v, 3) };
+        score.map(|s| ScoreRow { name, rmse: fixed(s.rmse, 3), bias: signed(s.bias) })
+    };
+    let (raw, theta) = (&resolved.raw[..], &resolved.theta[..]);
+    let mut rows = Vec::new();
+    if !factory.is_empty() {
+        let maker = |x: f64| factory.iter().rev().fold(0.0, |sum, c| sum * x + c);
+        rows.extend(row("the maker's curve".into(), score(maker, raw, theta)));
+    }
+    if is_permittivity(&draft.unit) {
+        let density = density_target(draft).unwrap_or(1.3);
+        let each =
+            Published::ALL.iter().map(|p| row(p.source().to_owned(), score(|x| p.theta(x, density), raw, theta)));
+        rows.extend(each.flatten());
+    }
+    rows
+}

@@ -1,0 +1,245 @@
+//! One calibration run: samples typed, pasted or read from the stand-ins, worked out as one types, adopted as a version.
+
+mod adopt;
+mod certificate;
+mod conditions;
+mod judged;
+mod plot;
+mod recorded;
+mod standin;
+
+use super::draft::{Draft, Resolved, Row, RowFigures, School, resolve};
+use crate::app::App;
+use crate::rooms::plan::station::catalogue;
+use crate::shell::errors::Problem;
+use crate::shell::figures::{field, moment};
+use crate::shell::guard::CheckedJson;
+use crate::shell::sign_in::acting;
+use crate::shell::{Room, Shell, page};
+use actix_session::Session;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_core::units::{Principle, UnixSeconds};
+use ebrel_simulator::practice::Practice;
+use ebrel_store::Store;
+use ebrel_store::calibrations::Subject;
+use ebrel_store::placements::Probe;
+use ebrel_store::runs::Run;
+use ebrel_store::stations::Study;
+use judged::{ResultPart, result};
+use serde::{Deserialize, Serialize};
+use standin::BenchPart;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config.route("/bench/{id}", web::get().to(show)).route("/bench/{id}/draft", web::post().to(keep));
+    adopt::routes(config);
+    standin::routes(config);
+    certificate::routes(config);
+}
+
+pub use adopt::stations_of;
+
+/// Rows that a new run offers.
+const ROWS: usize = 7;
+
+/// What a run is looked at with.
+#[derive(Default)]
+struct Surroundings {
+    /// The maker's curve of the probe's model; empty without one.
+    factory: Vec<f64>,
+    /// Name of the probe's model.
+    model: String,
+    /// The logger that the probe's station is planned with.
+    planned_logger: Option<String>,
+    /// The true curve of a practice run whose truth is shown; empty otherwise.
+    truth: Vec<f64>,
+}
+
+impl Surroundings {
+    /// What is known around a run's probe.
+    async fn of(store: &Store, run: &Run) -> Result<Self, Problem> {
+        let mut found = Self::default();
+        if let Some(practice) = practice_of(run)? {
+            let work = practice.work();
+            if work.revealed {
+                found.truth = work.curve().to_vec();
+            }
+        }
+        let probes = store.probes().await?;
+        let Some(probe) = probes.into_iter().find(|p| Some(p.id) == run.probe_id) else { return Ok(found) };
+        let catalogue = catalogue(store).await?;
+        found.factory =
+            catalogue.probes.iter().find(|m| m.name == probe.model).map_or_else(Vec::new, |m| m.factory.clone());
+        found.model = probe.model;
+        for station in store.stations(run.study_id).await? {
+            let body = store.plan(station.id).await?.map(|p| p.body).unwrap_or_default();
+            let draft: ebrel_core::planning::Draft = serde_json::from_str(&body).unwrap_or_default();
+            if draft.probes.iter().any(|p| p.serial.eq_ignore_ascii_case(&probe.serial)) {
+                found.planned_logger = catalogue.logger(draft.choice("logger")).map(|l| l.name.clone());
+            }
+        }
+        Ok(found)
+    }
+}
+
+/// The steps at the stand-ins, if it is a practice run.
+fn practice_of(run: &Run) -> Result<Option<Practice>, Problem> {
+    let read = |text: &String| serde_json::from_str(text).map_err(|e| Problem::Internal(e.to_string()));
+    run.practice.as_ref().map(read).transpose()
+}
+
+struct Version {
+    version: i64,
+    statement: String,
+    from: String,
+    by: String,
+    at: String,
+    retired: bool,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/bench/run/run.html")]
+struct RunPage {
+    shell: Shell,
+    run: Run,
+    draft: Draft,
+    figures: Vec<RowFigures>,
+    result: ResultPart,
+    probes: Vec<Probe>,
+    model: String,
+    bench: Option<BenchPart>,
+    typed: adopt::AdoptForm,
+    versions: Vec<Version>,
+    error: Option<String>,
+}
+
+impl RunPage {
+    fn is_probe(&self, probe: &Probe) -> bool {
+        self.run.probe_id == Some(probe.id)
+    }
+
+    fn schools(&self) -> [School; 3] {
+        School::ALL
+    }
+}
+
+/// The draft of a run, with empty rows to type on and what the record has for its cores.
+async fn draft_of(store: &Store, run: &Run) -> Result<Draft, Problem> {
+    let mut draft: Draft = serde_json::from_str(&run.draft).map_err(|e| Problem::Internal(e.to_string()))?;
+    while draft.rows.len() < ROWS || draft.rows.last().is_some_and(|r| !r.is_empty()) {
+        draft.rows.push(Row::default());
+    }
+    recorded::fill(store, run, &mut draft).await?;
+    Ok(draft)
+}
+
+async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let run = app.store.run(*id).await?;
+    show_run(&app, &session, run, None, None).await
+}
+
+async fn show_run(
+    app: &App,
+    session: &Session,
+    run: Run,
+    typed: Option<adopt::AdoptForm>,
+    error: Option<String>,
+) -> Result<HttpResponse, Problem> {
+    let study = app.store.study(run.study_id).await?;
+    let draft = draft_of(&app.store, &run).await?;
+    let resolved = resolve(&draft);
+    let around = Surroundings::of(&app.store, &run).await?;
+    let part = result(&draft, &resolved, &around);
+    let shell = Shell::within(app, session, &run.title, Room::Bench, &study, None).await?;
+    let probes = app.store.probes().await?.into_iter().filter(|p| p.principle == Principle::Dielectric).collect();
+    let typed = match typed {
+        Some(typed) => typed,
+        None => adopt::AdoptForm {
+            valid_from: field(first_placed(app, &study, run.probe_id).await?, study.utc_offset_minutes),
+            ..adopt::AdoptForm::default()
+        },
+    };
+    let mut versions = Vec::new();
+    if let Some(probe) = run.probe_id {
+        for c in app.store.calibrations(&Subject::Probe(probe)).await? {
+            versions.push(Version {
+                version: c.version,
+                statement: c.statement,
+                from: moment(c.valid_from, study.utc_offset_minutes),
+                by: c.adopted_by,
+                at: moment(c.adopted_at, study.utc_offset_minutes),
+                retired: c.retired.is_some(),
+            });
+        }
+    }
+    let bench = practice_of(&run)?.map(|p| BenchPart::of(&p, &draft, &resolved));
+    page(&RunPage {
+        shell,
+        run,
+        draft,
+        figures: resolved.figures,
+        result: part,
+        probes,
+        model: around.model,
+        bench,
+        typed,
+        versions,
+        error,
+    })
+}
+
+/// When the probe was first placed: a calibration usually holds from there.
+async fn first_placed(app: &App, study: &Study, probe: Option<i64>) -> Result<UnixSeconds, Problem> {
+    let mut first = None;
+    for station in app.store.stations(study.id).await? {
+        let of = app.store.placements(station.id).await?.into_iter().filter(|p| Some(p.probe.id) == probe);
+        first = of.map(|p| p.starts).chain(first).min();
+    }
+    Ok(first.unwrap_or_else(|| app.now(study)))
+}
+
+#[derive(Deserialize)]
+struct Typed {
+    #[serde(default)]
+    title: String,
+    probe: Option<i64>,
+    draft: Draft,
+}
+
+#[derive(Serialize)]
+struct Worked {
+    figures: Vec<RowFigures>,
+    result: String,
+    defended: bool,
+}
+
+/// Keeps what was typed and answers with what follows from it.
+async fn keep(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    typed: CheckedJson<Typed>,
+) -> Result<web::Json<Worked>, Problem> {
+    acting(&app, &session)?;
+    let Typed { title, probe, mut draft } = typed.0;
+    draft.rows.truncate(200);
+    let mut run = app.store.run(*id).await?;
+    let title: String = title.trim().chars().take(120).collect();
+    if !title.is_empty() {
+        run.title = title;
+    }
+    run.probe_id = probe;
+    run.draft = serde_json::to_string(&draft).map_err(|e| Problem::Internal(e.to_string()))?;
+    app.store.keep_run(&run).await?;
+    recorded::fill(&app.store, &run, &mut draft).await?;
+    let resolved = resolve(&draft);
+    let part = result(&draft, &resolved, &Surroundings::of(&app.store, &run).await?);
+    let html = part.render().map_err(|e| Problem::Internal(e.to_string()))?;
+    Ok(web::Json(Worked { figures: resolved.figures, result: html, defended: part.defended }))
+}
+
+/// The answer of a run in one sentence, for lists.
+pub async fn answer_of(store: &Store, run: &Run) -> Result<String, Problem> {
+    let Resolved { recommendation, .. } = resolve(&draft_of(store, run).await?);
+    Ok(recommendation.sentence)
+}

@@ -1,0 +1,265 @@
+//! A practice run at the stand-ins: container, handheld reader, balance, oven; at the end the truth.
+
+use super::practice_of;
+use crate::app::App;
+use crate::rooms::bench::draft::{Draft, Resolved, Row};
+use crate::shell::errors::Problem;
+use crate::shell::figures::{fixed, grouped};
+use crate::shell::guard::{CheckedForm, NoFields};
+use crate::shell::sign_in::acting;
+use crate::shell::{say, see_other};
+use actix_session::Session;
+use actix_web::{HttpResponse, web};
+use ebrel_simulator::practice::{CONTAINER_CM3, CORER_CM3, Ending, POINTS, Practice, Step, Work};
+use ebrel_store::runs::Run;
+use serde::Deserialize;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config.route("/studies/{id}/practice", web::post().to(begin)).route("/bench/{id}/stand-in", web::post().to(take));
+}
+
+/// Something that can be done at the bench.
+pub struct Button {
+    /// Its code.
+    pub code: &'static str,
+    /// In words.
+    pub words: String,
+    /// Whether it comes next.
+    pub next: bool,
+}
+
+/// The strip of the stand-ins on a run's page.
+pub struct BenchPart {
+    /// Where one stands.
+    pub says: String,
+    /// What can be done.
+    pub buttons: Vec<Button>,
+    /// The truth, once it is shown.
+    pub truth: Vec<String>,
+}
+
+/// Steps by their code.
+const STEPS: [(&str, Step, &str); 9] = [
+    ("pack", Step::Pack, "Pack the container"),
+    ("read", Step::Read, "Read the probe three times"),
+    ("press", Step::Press, "Press the soil to the probe, read again"),
+    ("core", Step::Core, "Take a core into a tin, weigh it"),
+    ("wipe", Step::Wipe, "Wipe the lid, weigh again"),
+    ("water", Step::Water(200), "Tip out, add 200 mL, mix"),
+    ("oven", Step::Oven(24), "All tins 24 h in the oven, weigh"),
+    ("longer", Step::Oven(4), "4 h more, weigh again"),
+    ("reveal", Step::Reveal, "Show the truth"),
+];
+
+impl BenchPart {
+    /// The strip for a practice and its samples.
+    pub fn of(practice: &Practice, draft: &Draft, resolved: &Resolved) -> Self {
+        let work = practice.work();
+        let next = next(practice, &work);
+        let point = work.points.len();
+        let offered = STEPS.iter().filter(|(code, ..)| match *code {
+            "longer" => work.oven_hours > 0,
+            "oven" => work.oven_hours == 0,
+            "reveal" => work.oven_hours > 0 && !work.revealed,
+            "pack" | "read" | "press" | "core" | "wipe" | "water" => work.oven_hours == 0,
+            _ => true,
+        });
+        let buttons = offered.map(|(code, _, words)| Button {
+            code,
+            words: if *code == "pack" && next != "pack" { "Pack it again".to_owned() } else { (*words).to_owned() },
+            next: *code == next,
+        });
+        let says = if work.revealed {
+            "The truth is shown below.".to_owned()
+        } else if work.oven_hours > 0 {
+            format!(
+                "The tins were {} h in the oven. Look at what is said of each sample, mend or leave out what is wrong with a reason, and then see the truth.",
+                work.oven_hours
+            )
+        } else {
+            format!(
+                "Point {point} of {POINTS}. One packing, one lid, one placing of the probe and one tin in the oven will go wrong: each shows a sign."
+            )
+        };
+        Self {
+            says,
+            buttons: buttons.collect(),
+            truth: if work.revealed { truth(&work, draft, resolved) } else { Vec::new() },
+        }
+    }
+}
+
+/// The step that comes next in the order of the work.
+fn next(practice: &Practice, work: &Work) -> &'static str {
+    let Some(point) = work.points.last() else { return "pack" };
+    if work.revealed {
+        ""
+    } else if work.oven_hours > 0 {
+        if point.dry_g.len() > 1 { "reveal" } else { "longer" }
+    } else if point.tin.is_some() {
+        if work.points.len() < POINTS { "water" } else { "oven" }
+    } else if !point.readings_mv.is_empty() {
+        "core"
+    } else if practice.steps.last().is_some_and(|s| *s == Step::Pack) {
+        "read"
+    } else {
+        "pack"
+    }
+}
+
+/// The truth in sentences: what became of each slip, and how far the curve is from the true one.
+fn truth(work: &Work, draft: &Draft, resolved: &Resolved) -> Vec<String> {
+    let left_out: Vec<bool> = draft.rows.iter().map(|r| r.out).collect();
+    let mut says = Vec::new();
+    let found = &resolved.recommendation;
+    let curve = found.form.and_then(|f| found.candidate(f));
+    if let (Some(curve), Some(low), Some(high)) =
+        (curve, resolved.raw.iter().copied().reduce(f64::min), resolved.raw.iter().copied().reduce(f64::max))
+    {
+        let miss = work.miss((low, high), |mv| curve.at(mv).map_or(f64::NAN, |c| c.0));
+        says.push(format!(
+            "Your curve lies {} m³/m³ from the true one (root mean square, {} to {} mV); it claims ±{}.",
+            fixed(miss, 4),
+            fixed(low, 0),
+            fixed(high, 0),
+            curve.fit.as_ref().map(|f| fixed(f.loo_rmse, 4)).unwrap_or_default()
+        ));
+    }
+    says.extend(work.fates(&left_out).iter().map(|f| {
+        let ending = match f.ending {
+            Ending::Mended => "You mended it",
+            Ending::LeftOut => "You left it out",
+            Ending::InTheFit => "It is still in your fit",
+        };
+        format!("Sample {}: {}. {ending}.", f.point + 1, f.slip.words())
+    }));
+    says
+}
+
+/// Begins a practice run: its soil, its probe and its slips are drawn from the run's number.
+async fn begin(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    _form: CheckedForm<NoFields>,
+) -> Result<HttpResponse, Problem> {
+    acting(&app, &session)?;
+    let seed = app.store.runs(*id).await?.first().map_or(1, |r| r.id as u64 + 1);
+    let run = begin_practice(*id, seed)?;
+    let number = app.store.add_run(&run).await?;
+    Ok(see_other(&format!("/bench/{number}")))
+}
+
+/// A fresh practice run of a study.
+fn begin_practice(study_id: i64, seed: u64) -> Result<Run, Problem> {
+    let practice = Practice::new(seed);
+    let work = practice.work();
+    let cores: Vec<String> = work.field_cores.iter().map(|(tare, dry)| format!("{tare:.2}; {dry:.2}; 100")).collect();
+    let draft = Draft {
+        soil: "practice soil".into(),
+        cores: cores.join("\n"),
+        w_now: work.w_start.to_string(),
+        water: "200".into(),
+        container: (CONTAINER_CM3 / 1000.0).to_string(),
+        logger: "handheld reader, stand-in".into(),
+        excitation: "2.5".into(),
+        ..Draft::default()
+    };
+    let json = |e: serde_json::Error| Problem::Internal(e.to_string());
+    Ok(Run {
+        id: 0,
+        study_id,
+        title: "Practice at the stand-ins".into(),
+        probe_id: None,
+        draft: serde_json::to_string(&draft).map_err(json)?,
+        practice: Some(serde_json::to_string(&practice).map_err(json)?),
+    })
+}
+
+#[derive(Deserialize)]
+struct Taken {
+    #[serde(default, rename = "do")]
+    code: String,
+}
+
+/// Takes a step at the stand-ins and writes what they show into the samples.
+async fn take(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    form: CheckedForm<Taken>,
+) -> Result<HttpResponse, Problem> {
+    acting(&app, &session)?;
+    let mut run = app.store.run(*id).await?;
+    let mut practice = practice_of(&run)?.ok_or(Problem::NotFound("practice run"))?;
+    let step = STEPS.iter().find(|s| s.0 == form.0.code).map(|s| s.1);
+    let step = step.ok_or_else(|| Problem::Refused("Choose what to do at the bench.".into()))?;
+    match practice.take(step) {
+        Err(first) => say(&session, first)?,
+        Ok(work) => {
+            let internal = |e: serde_json::Error| Problem::Internal(e.to_string());
+            let mut draft: Draft = serde_json::from_str(&run.draft).map_err(internal)?;
+            write(&work, step, &mut draft);
+            run.draft = serde_json::to_string(&draft).map_err(internal)?;
+            run.practice = Some(serde_json::to_string(&practice).map_err(internal)?);
+            app.store.keep_run(&run).await?;
+            say(&session, &done(&work, step))?;
+        }
+    }
+    Ok(see_other(&format!("/bench/{}", *id)))
+}
+
+/// What a step at the stand-ins shows goes into the samples as one would type it; what was typed elsewhere stays.
+fn write(work: &Work, step: Step, draft: &mut Draft) {
+    let at = work.points.len() - 1;
+    while draft.rows.len() < work.points.len() {
+        draft.rows.push(Row::default());
+    }
+    let point = &work.points[at];
+    let two = |v: f64| format!("{v:.2}");
+    let row = &mut draft.rows[at];
+    match step {
+        Step::Pack => row.raw.clear(),
+        Step::Read | Step::Press => {
+            row.raw = point.readings_mv.iter().map(|v| format!("{v:.1}")).collect::<Vec<_>>().join("; ");
+        }
+        Step::Core | Step::Wipe => {
+            if let Some((tare, wet)) = point.tin {
+                (row.tin, row.tare, row.wet) = ((at + 1).to_string(), two(tare), two(wet));
+                row.volume = CORER_CM3.to_string();
+            }
+        }
+        Step::Oven(_) => {
+            for (row, point) in draft.rows.iter_mut().zip(&work.points).filter(|(_, p)| !p.dry_g.is_empty()) {
+                row.dry = point.dry_g.iter().map(|g| two(*g)).collect::<Vec<_>>().join("; ");
+            }
+            draft.dry_hours = work.oven_hours.to_string();
+        }
+        Step::Water(_) | Step::Reveal => {}
+    }
+}
+
+/// What was done, in words.
+fn done(work: &Work, step: Step) -> String {
+    let point = work.points.len();
+    let shown = work.points.last().cloned().unwrap_or_default();
+    match step {
+        Step::Pack => format!(
+            "Packed for point {point}, to {} g/cm³ as well as the hand can. Read the probe.",
+            fixed(work.field_density, 2)
+        ),
+        Step::Read | Step::Press => {
+            let readings: Vec<String> = shown.readings_mv.iter().map(|v| fixed(*v, 1)).collect();
+            format!("The handheld shows {} mV.", readings.join(", "))
+        }
+        Step::Core | Step::Wipe => {
+            let (tare, wet) = shown.tin.unwrap_or_default();
+            format!("Tin {point}: {} g empty, {} g with the moist core.", fixed(tare, 2), fixed(wet, 2))
+        }
+        Step::Water(ml) => format!("{ml} mL are mixed in. Pack the container for point {point}."),
+        Step::Oven(hours) => {
+            format!("{hours} h at 105 °C, {} h in all; cooled closed and weighed.", grouped(work.oven_hours as usize))
+        }
+        Step::Reveal => "The truth is drawn beside your curve.".to_owned(),
+    }
+}
