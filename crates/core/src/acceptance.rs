@@ -182,7 +182,7 @@ pub struct WettingTest {
     pub early: Vec<usize>,
     /// Probes that never answered, by index.
     pub silent: Vec<usize>,
-    /// Speed of the front from the shallowest to the deepest that answered, cm per unit of the steps.
+    /// Speed of the front from the shallowest to the deepest that answered in its turn, cm per unit of the steps.
     pub front: Option<f64>,
 }
 
@@ -194,12 +194,14 @@ pub fn wetting_test(depths_cm: &[f64], responses: &[Response]) -> WettingTest {
     let silent: Vec<usize> = order.iter().copied().filter(|i| responses[*i].onset.is_none()).collect();
     let answered: Vec<(usize, f64, f64)> =
         order.iter().filter_map(|i| responses[*i].onset.map(|t| (*i, depths_cm[*i], t))).collect();
-    let early = answered
+    let early: Vec<usize> = answered
         .iter()
         .filter(|(_, depth, onset)| answered.iter().any(|(_, above, later)| above < depth && later > onset))
         .map(|(i, ..)| *i)
         .collect();
-    let front = match (answered.first(), answered.last()) {
+    // A probe that was reached past the soil tells nothing of the front.
+    let mut in_order = answered.iter().filter(|(i, ..)| !early.contains(i));
+    let front = match (in_order.next(), in_order.next_back()) {
         (Some((_, top, first)), Some((_, bottom, last))) if bottom > top && last > first => {
             Some((bottom - top) / (last - first))
         }
@@ -275,5 +277,6 @@ mod tests {
         assert_close(sound.front.unwrap(), 2.0, 1e-12);
         let odd = wetting_test(&[5.0, 10.0, 15.0, 20.0], &[at(2.0), at(4.0), at(1.0), silent]);
         assert_eq!((odd.early, odd.silent), (vec![2], vec![3]));
+        assert_close(odd.front.unwrap(), 2.5, 1e-12);
     }
 }

@@ -16,7 +16,7 @@ mod soil;
 mod weather;
 
 pub use bath::{BathReadings, PracticeThermometer, SETTINGS_C};
-pub use bench::{SampleMasses, calibration_run};
+pub use bench::{BenchRun, SampleMasses, drying_container};
 pub use faults::{Fault, FaultKind};
 pub use probes::{MoistureProbe, blade_dielectric_curve};
 pub use scenario::{Horizon, Scenario, ostrelle_cut_coupe};

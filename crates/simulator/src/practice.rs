@@ -5,7 +5,7 @@
 //! beginning, so that the same steps always give the same readings. Four [`Slip`]s are hidden among the points, each
 //! with a sign by which it can be noticed and a way to mend it.
 
-use crate::bench::to_step;
+use crate::bench::{DENSITY_AS_WATER, to_step};
 use crate::probes::{blade_dielectric_curve, blade_output_mv};
 use rand::seq::SliceRandom;
 use rand::{RngExt, SeedableRng};
@@ -21,8 +21,6 @@ pub const CONTAINER_CM3: f64 = 4000.0;
 pub const CORER_CM3: f64 = 50.0;
 /// Water content at the beginning, g/g.
 const W_START: f64 = 0.05;
-/// A rise of the density by 1 g/cm³ reads like this much more water: denser soil has a higher permittivity.
-const DENSITY_AS_WATER: f64 = 0.12;
 /// What each slip does: density factor, g of water on the lid, mV that an air gap takes, g of water left by the oven.
 const LOOSE: f64 = 1.09;
 const LID_G: f64 = 3.1;
@@ -226,7 +224,7 @@ impl Work {
                 let gap = self.has(Slip::MovedProbe, at) && !pressed;
                 let sound = self.output_mv(point);
                 let readings = (0..3).map(|i| {
-                    let lost = if gap { GAP_MV - 24.0 * f64::from(i) } else { 0.0 };
+                    let lost = if gap { GAP_MV - 30.0 * f64::from(i) } else { 0.0 };
                     to_step(sound - lost + noise(0.8, rng), 0.1)
                 });
                 let readings = readings.collect();

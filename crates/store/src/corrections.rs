@@ -72,11 +72,13 @@ impl Store {
         Ok(())
     }
 
-    /// Takes a correction back; it stays on record.
+    /// Takes a correction back and returns its probe; it stays on record.
     ///
     /// # Errors
-    /// [`StoreError`] if the database refuses.
-    pub async fn withdraw_correction(&self, id: i64, by: &str, at: UnixSeconds) -> Result<(), StoreError> {
+    /// [`StoreError::NotFound`] if there is none with this number; [`StoreError`] if the database refuses.
+    pub async fn withdraw_correction(&self, id: i64, by: &str, at: UnixSeconds) -> Result<i64, StoreError> {
+        let probe = sqlx::query_scalar!("SELECT probe_id FROM correction WHERE id = ?", id);
+        let probe = probe.fetch_optional(&self.pool).await?.ok_or(StoreError::NotFound("correction"))?;
         sqlx::query!(
             "UPDATE correction SET withdrawn_by = ?, withdrawn_at = ? WHERE id = ? AND withdrawn_at IS NULL",
             by,
@@ -85,7 +87,7 @@ impl Store {
         )
         .execute(&self.pool)
         .await?;
-        Ok(())
+        Ok(probe)
     }
 
     /// All corrections of a probe, those taken back too, newest first.
@@ -147,7 +149,7 @@ mod tests {
             (all.len(), all[0].dated, all[1].evidence.as_str()),
             (2, made(200, None).dated, "constant bias of +0.60 K")
         );
-        store.withdraw_correction(all[1].id, "T. Quill", UnixSeconds(7)).await.unwrap();
+        assert_eq!(store.withdraw_correction(all[1].id, "T. Quill", UnixSeconds(7)).await.unwrap(), probe_id);
         store.correct(&made(150, Some(160))).await.unwrap();
         let all = store.corrections(probe_id).await.unwrap();
         assert_eq!(all[2].withdrawn, Some(("T. Quill".to_owned(), UnixSeconds(7))), "it stays on record");

@@ -65,7 +65,7 @@ pub struct Comparison {
     pub mean: f64,
     /// Root of the mean squared change.
     pub rms: f64,
-    /// The largest change.
+    /// The largest change among readings that neither curve extrapolates.
     pub largest: Option<Largest>,
     /// Change by wetness, dry first.
     pub bands: Vec<ContentBand>,
@@ -113,7 +113,8 @@ pub fn compare(view: View<'_>, now: &Meaning, candidate: &DatedCurve, pore_space
             (sum, squares) = (sum + change, squares + change * change);
             let band = bands.entry((before / BAND).floor() as i64).or_default();
             *band = (band.0 + 1, band.1 + change);
-            if found.largest.is_none_or(|l| (l.after - l.before).abs() < change.abs()) {
+            let known = !curve.is_beyond(*raw) && !candidate.curve.is_beyond(*raw);
+            if known && found.largest.is_none_or(|l| (l.after - l.before).abs() < change.abs()) {
                 found.largest = Some(Largest { at: UnixSeconds(*t), before, after });
             }
         }
@@ -206,8 +207,8 @@ mod tests {
         let found = compare(View { times: &times, values: &raws }, &now, &dated(DAY, 0.0, 0.0011), Some(0.46));
         assert_eq!((found.readings, found.new), (2, 0), "from its date until the next calibration");
         let largest = found.largest.unwrap();
-        assert_eq!(largest.at, UnixSeconds(3 * DAY));
-        assert!((largest.after - largest.before - 0.043).abs() < 1e-12);
+        assert_eq!(largest.at, UnixSeconds(DAY), "the larger one, of day 3, is an extrapolation");
+        assert!((largest.after - largest.before - 0.02).abs() < 1e-12);
         assert!((found.mean - (0.02 + 0.043) / 2.0).abs() < 1e-12);
         assert_eq!(found.bands.iter().map(|b| b.readings).collect::<Vec<_>>(), [1, 1]);
         assert_eq!((found.strains.0.beyond, found.strains.1.above_pores, found.strains.0.above_pores), (1, 1, 0));

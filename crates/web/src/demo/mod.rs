@@ -7,7 +7,7 @@ use ebrel_core::calibration::{Curve, Samples, recommend};
 use ebrel_core::quality::{self, Event};
 use ebrel_core::register::EventKind;
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
-use ebrel_simulator::{SampleMasses, Scenario, calibration_run, ostrelle_cut_coupe, simulate};
+use ebrel_simulator::{BenchRun, SampleMasses, Scenario, ostrelle_cut_coupe, simulate};
 use ebrel_store::calibrations::{Adoption, MadeWith, Subject};
 use ebrel_store::placements::{NewPlacement, Probe};
 use ebrel_store::readings::Reading;
@@ -190,22 +190,39 @@ async fn accept(store: &Store, id: i64, probe: &Probe, scenario: &Scenario) -> R
     Ok(())
 }
 
-/// Three calibrations that were adopted, and one run (60 cm) that waits to be.
+/// Calibrations that were adopted; one run (60 cm) that waits because of its outlying tin, and one (15 cm) that was made
+/// again because the packing of the first drifted.
 async fn calibrate(store: &Store, study: i64, scenario: &Scenario) -> Result<(), StoreError> {
     let probes = store.probes().await?;
+    let mut anew = None;
     for p in &scenario.moisture {
         let horizon = scenario.horizons.iter().find(|h| h.span_cm.1 > p.depth_cm);
-        let (name, density) = horizon.map_or(("", 1.3), |h| (h.name, h.bulk_density));
-        let wettest = horizon.map_or(0.42, |h| h.pore_space - 0.03);
+        let (texture, name, density) = horizon.map_or(("", "", 1.3), |h| (h.texture, h.name, h.bulk_density));
+        // The run whose packing drifts ends well below the pore space, so that its drift is all there is to see.
+        let drifts = p.serial == 418;
+        let wettest = horizon.map_or(0.42, |h| h.pore_space - if drifts { 0.08 } else { 0.03 });
         let thetas: Vec<f64> = (0..7).map(|i| 0.07 + (wettest - 0.07) * f64::from(i) / 6.0).collect();
-        let outlier = (p.serial == 422).then_some(3);
-        let tins = calibration_run(p.serial, density, CORE_CM3, &thetas, outlier);
         let serial = format!("BD-{:04}", p.serial);
         let probe_id = probes.iter().find(|b| b.serial == serial).map(|b| b.id);
-        let draft = draft(&tins, density);
-        let title = format!("{serial} in {name} at {density:.2} g/cm³");
-        let run = Run { id: 0, study_id: study, title, probe_id, draft: draft.clone(), practice: None };
-        let run = store.add_run(&run).await?;
+        let outlier = (p.serial == 422).then_some(3);
+        let with = |packing_drift: f64| {
+            BenchRun { serial: p.serial, density, volume_cm3: CORE_CM3, thetas: &thetas, outlier, packing_drift }
+                .samples()
+        };
+        let run = |title: String, tins: &[SampleMasses]| Run {
+            id: 0,
+            study_id: study,
+            title,
+            probe_id,
+            draft: draft(tins, density, texture),
+            practice: None,
+        };
+        let tins = with(if drifts { 0.08 } else { 0.0 });
+        let first = run(format!("{serial} in {name} at {density:.2} g/cm³"), &tins);
+        let number = store.add_run(&first).await?;
+        if drifts {
+            anew = Some(run(format!("{serial} in {name}, packed anew"), &with(0.0)));
+        }
         let Some(probe_id) = probe_id.filter(|_| outlier.is_none()) else { continue };
         let raw: Vec<f64> = tins.iter().map(|t| t.raw_mv).collect();
         let theta: Vec<f64> = tins.iter().map(|t| (t.wet_g - t.dry_g) / CORE_CM3).collect();
@@ -214,27 +231,29 @@ async fn calibrate(store: &Store, study: i64, scenario: &Scenario) -> Result<(),
         if let Some((candidate, Ok(fit))) = taken.map(|c| (c, &c.fit)) {
             let adoption = Adoption {
                 subject: Subject::Probe(probe_id),
-                made_with: MadeWith {
-                    soil: name.into(),
-                    density: Some(density),
-                    logger: "field node with radio, 8 analog".into(),
-                },
-                run_id: Some(run),
+                made_with: MadeWith { soil: texture.into(), density: Some(density), logger: LOGGER.into() },
+                run_id: Some(number),
                 valid_from: UnixSeconds(scenario.start),
                 curve: Curve::from_fit(fit, candidate.form),
                 statement: recommendation.sentence.clone(),
-                samples: draft,
+                samples: first.draft,
                 by: "N. Arvel".into(),
                 at: UnixSeconds(scenario.start + 20 * 86_400),
             };
             store.adopt(&adoption).await?;
         }
     }
+    if let Some(run) = anew {
+        store.add_run(&run).await?;
+    }
     Ok(())
 }
 
+/// What the demo's probes were read with.
+const LOGGER: &str = "field node with radio, 8 analog";
+
 /// A run as its form holds it.
-fn draft(tins: &[SampleMasses], density: f64) -> String {
+fn draft(tins: &[SampleMasses], density: f64, soil: &str) -> String {
     let rows: Vec<_> = tins
         .iter()
         .map(|t| {
@@ -243,8 +262,8 @@ fn draft(tins: &[SampleMasses], density: f64) -> String {
                    "volume": format!("{CORE_CM3}"), "out": false})
         })
         .collect();
-    json!({"unit": "mV", "density": format!("{density:.2}"), "step": "0.01", "volume_pct": "1", "w_now": "0.05",
-           "logger": "field node with radio, 8 analog", "excitation": "2.5", "rows": rows})
+    json!({"unit": "mV", "soil": soil, "density": format!("{density:.2}"), "step": "0.01", "volume_pct": "1", "w_now": "0.05",
+           "logger": LOGGER, "excitation": "2.5", "rows": rows})
     .to_string()
 }
 

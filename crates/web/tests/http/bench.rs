@@ -3,7 +3,7 @@
 use super::client::Visitor;
 use serde_json::{Value, json};
 
-fn rows(samples: &[(f64, f64)]) -> Vec<Value> {
+pub fn rows(samples: &[(f64, f64)]) -> Vec<Value> {
     samples
         .iter()
         .map(|(raw, theta)| {
@@ -13,7 +13,7 @@ fn rows(samples: &[(f64, f64)]) -> Vec<Value> {
         .collect()
 }
 
-const RUN: [(f64, f64); 7] = [
+pub const RUN: [(f64, f64); 7] = [
     (850.0, 0.052),
     (1012.0, 0.098),
     (1175.0, 0.151),
@@ -23,7 +23,7 @@ const RUN: [(f64, f64); 7] = [
     (1820.0, 0.389),
 ];
 
-async fn probe_of_port(v: &Visitor, serial: &str) -> i64 {
+pub async fn probe_of_port(v: &Visitor, serial: &str) -> i64 {
     let page = v.page("/studies/1/bench").await;
     let option = page.split("<option value=\"").find(|o| o.contains(&format!(">{serial}<"))).unwrap();
     option.split('"').next().unwrap().parse().unwrap()

@@ -2,11 +2,13 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
+mod acceptance;
 mod bench;
 mod client;
 mod import;
 mod pages;
 mod plan;
+mod practice;
 mod record;
 mod register;
 mod review;
@@ -14,3 +16,4 @@ mod security;
 mod sheets;
 mod study;
 mod temperature;
+mod versions;

@@ -44,7 +44,87 @@ async fn a_thermocouple_wants_its_panel_and_no_impossible_reading() {
     )
     .await;
     let page = v.page(&sheet).await;
-    assert!(page.contains(">30.12<") && page.contains("outside type T, which goes from -270 to 400"));
+    assert!(
+        page.contains("30.12 <span")
+            && page.contains("± 0.31")
+            && page.contains("outside type T, which goes from -270 to 400")
+    );
+}
+
+/// The first corrected value and raw value of a port in an export of two days.
+async fn exported(v: &Visitor, port: &str) -> (f64, Option<f64>) {
+    let path = "/stations/1/export/package.zip?chosen=1&from=2026-05-28&to=2026-05-30";
+    let zip = v.get(path).await.bytes().await.unwrap();
+    let package = ebrel_formats::package::read_zip(&zip, "cut.zip").unwrap();
+    let (_, readings) = package.channels.into_iter().find(|c| c.0.port == port).unwrap();
+    (readings[0].value, readings[0].raw)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_correction_changes_what_the_record_shows_and_is_taken_back() {
+    let v = Visitor::of_demo().await;
+    let sheet = sheet(&v).await;
+    let (before, raw) = exported(&v, "t05").await;
+    assert_eq!(raw, None);
+    v.post(&sheet, &[("pairs.0.probe", "0.71"), ("pairs.0.reference", "0"), ("reason", "one pair"), ("do", "correct")])
+        .await;
+    assert!(v.page(&sheet).await.contains("the pairs do not carry a correction"), "one pair is no evidence");
+    let pairs = [
+        ("pairs.1.probe", "20.81"),
+        ("pairs.1.reference", "20.1"),
+        ("pairs.2.probe", "35.31"),
+        ("pairs.2.reference", "34.6"),
+        ("claim_probe", "0.2"),
+        ("reason", ""),
+        ("from", "2026-01-01"),
+    ];
+    v.post(&sheet, &pairs).await;
+    let correct = |reason: &'static str, until: &'static str| [("reason", reason), ("until", until), ("do", "correct")];
+    v.post(&sheet, &correct("", "")).await;
+    assert!(v.page(&sheet).await.contains("Not corrected: say why"));
+    v.post(&sheet, &correct("three baths", "2025-01-01")).await;
+    assert!(v.page(&sheet).await.contains("it must end after it begins"));
+    v.post(&sheet, &correct("three baths", "")).await;
+    let page = v.page(&sheet).await;
+    assert!(
+        page.contains("DT-0208 is corrected by −0.71 K")
+            && page.contains("from 1 Jan 2026 00:00, by N. Arvel: three baths")
+    );
+    let (after, raw) = exported(&v, "t05").await;
+    assert!((after - before + 0.71).abs() < 1e-9 && raw == Some(before), "{before} became {after}, with raw {raw:?}");
+    v.post(&sheet, &correct("again", "")).await;
+    assert!(v.page(&sheet).await.contains("take it back first"));
+    let number = page.split("value=\"withdraw ").nth(1).unwrap().split('"').next().unwrap();
+    v.post(&sheet, &[("do", &format!("withdraw {number}"))]).await;
+    assert!(v.page(&sheet).await.contains("taken back by N. Arvel"), "it stays on record");
+    assert_eq!(exported(&v, "t05").await, (before, None));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_thermistor_goes_by_its_three_points() {
+    let v = Visitor::of_demo().await;
+    let sheet = sheet(&v).await;
+    v.post(&sheet, &[("signal", "thermistor"), ("pairs.0.probe", "10000"), ("pairs.0.reference", "25")]).await;
+    assert!(v.page(&sheet).await.contains("needs three points of temperature and resistance"));
+    let mut points = vec![
+        ("points.0.celsius", "0"),
+        ("points.0.ohm", "32600"),
+        ("points.1.celsius", "25"),
+        ("points.1.ohm", "3600"),
+        ("points.2.celsius", "50"),
+        ("points.2.ohm", "10000"),
+    ];
+    v.post(&sheet, &points).await;
+    assert!(v.page(&sheet).await.contains("are two of them swapped?"));
+    points.extend([
+        ("points.1.ohm", "10000"),
+        ("points.2.ohm", "3600"),
+        ("pairs.1.probe", "0"),
+        ("pairs.1.reference", "9"),
+    ]);
+    v.post(&sheet, &points).await;
+    let page = v.page(&sheet).await;
+    assert!(page.contains("25.00 <span") && page.contains("± 0.10") && page.contains("a short or an open circuit"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

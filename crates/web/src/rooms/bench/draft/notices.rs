@@ -28,7 +28,7 @@ pub fn of_tins(draft: &Draft, figures: &mut [RowFigures]) {
 }
 
 /// Repeats that disagree by more water than this want another reading, m³/m³.
-const SPREAD: f64 = 0.005;
+const SPREAD: f64 = 0.004;
 
 /// Readings of one state that disagree: the soil was still moving, or the contact is poor.
 pub fn of_spread(found: &Recommendation, used: &[usize], raw: &[f64], u_raw: &[f64], figures: &mut [RowFigures]) {

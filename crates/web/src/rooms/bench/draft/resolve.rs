@@ -18,6 +18,10 @@ pub struct RowFigures {
     pub density: String,
     /// Volumetric water content with its uncertainty.
     pub theta: String,
+    /// Mean of the raw readings, where several were typed.
+    pub mean: String,
+    /// The last weighing out of the oven, where several were typed.
+    pub last: String,
     /// Raw reading that the record has, where none was typed.
     pub recorded: String,
     /// Field with an error: "raw", "tare", ...
@@ -98,6 +102,8 @@ struct Read {
     /// Uncertainty of its water content that no other tin shares.
     own: f64,
     drying: Drying,
+    /// Its last gross weighing out of the oven, g.
+    dry_g: f64,
 }
 
 /// Step of the balance and uncertainty of the volume, as typed or usual.
@@ -157,7 +163,7 @@ fn sample(draft: &Draft, row: &Row, balance: &Balance) -> Result<Read, Wrong> {
     if pot {
         (alone.tare, alone.dry) = (0.0, 0.0);
     }
-    Ok(Read { raw, core: with(&all)?, own: with(&alone)?.volumetric.u, drying })
+    Ok(Read { raw, core: with(&all)?, own: with(&alone)?.volumetric.u, drying, dry_g: gross_g })
 }
 
 /// Works a draft out.
@@ -195,6 +201,8 @@ pub fn resolve(draft: &Draft) -> Resolved {
                     w: plus_minus(core.gravimetric.value, core.gravimetric.u, 4),
                     density: plus_minus(core.bulk_density.value, core.bulk_density.u, 2),
                     theta: plus_minus(core.volumetric.value, core.volumetric.u, 4),
+                    mean: if read.raw.1 > 0.0 && recorded.is_empty() { fixed(read.raw.0, 1) } else { String::new() },
+                    last: if read.drying == Drying::Once { String::new() } else { fixed(read.dry_g, 2) },
                     recorded,
                     ..RowFigures::default()
                 };

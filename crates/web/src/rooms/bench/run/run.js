@@ -43,7 +43,7 @@ function show(worked) {
   rows().forEach((row, i) => {
     const figures = worked.figures[i] ?? { w: "", density: "", theta: "", field: "", message: "" };
     field(row, "raw").placeholder = figures.recorded ?? "";
-    for (const name of ["w", "density", "theta"]) row.querySelector(`[data-out="${name}"]`).textContent = figures[name];
+    for (const name of ["w", "density", "theta", "mean", "last"]) row.querySelector(`[data-out="${name}"]`).textContent = figures[name] ?? "";
     COLUMNS.forEach((c) => field(row, c).classList.toggle("is-invalid", figures.field === c));
     const message = row.nextElementSibling;
     message.hidden = !figures.message;

@@ -1,4 +1,8 @@
-//! A tension probe read by hand: resistance from both polarities, kilopascal, and what that means in the soil.
+//! Tension probes: one read by hand (resistance from both polarities, kilopascal, and what that means in the soil); blocks
+//! soaked before use; a block against a reference in a drying pot.
+
+mod block;
+mod soaking;
 
 use super::sheets::{self, SheetDraft};
 use crate::app::App;
@@ -21,6 +25,8 @@ pub fn routes(config: &mut web::ServiceConfig) {
     config
         .route("/studies/{id}/tension", web::post().to(begin))
         .service(web::resource("/bench/tension/{id}").get(show).post(save));
+    soaking::routes(config);
+    block::routes(config);
 }
 
 /// A sheet as it was typed.
@@ -93,7 +99,7 @@ struct NumberField {
 }
 
 #[derive(Template)]
-#[template(path = "rooms/bench/tension.html")]
+#[template(path = "rooms/bench/tension/tension.html")]
 struct TensionPage {
     shell: Shell,
     study: i64,

@@ -1,9 +1,11 @@
-//! A thermometer against a reference, on a sheet kept as typed; and the sun test, from the record itself.
+//! A thermometer against a reference, on a sheet kept as typed; corrections that follow from it; the bath to practise on.
 
-use super::draft::repeats;
+mod convert;
+mod correct;
+mod sun;
+
 use super::sheets::{self, Received, SheetDraft};
 use crate::app::App;
-use crate::jobs::record::StationRecord;
 use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::edit::MOST;
 use crate::rooms::plan::station::fields::TextField;
@@ -15,12 +17,12 @@ use crate::shell::{Room, Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use convert::{SIGNALS, Worked, usual_u, work};
 use ebrel_core::planning::Typed;
 use ebrel_core::register::EventKind;
-use ebrel_core::temperature::{
-    Claims, Group, SunPair, SunTest, TemperatureCheck, Thermocouple, check, platinum_temperature, sun_test,
-};
-use ebrel_core::units::{Quantity, Range, UnixSeconds, read_number};
+use ebrel_core::temperature::{Claims, TemperatureCheck, Thermocouple, check};
+use ebrel_core::units::{Range, UnixSeconds};
+use ebrel_simulator::{PracticeThermometer, SETTINGS_C};
 use ebrel_store::register::ProbeEvent;
 use serde::{Deserialize, Serialize};
 
@@ -28,7 +30,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
     config
         .route("/studies/{id}/temperature", web::post().to(begin))
         .service(web::resource("/bench/temperature/{id}").get(show).post(save))
-        .route("/stations/{id}/sun-test", web::get().to(sun));
+        .route("/stations/{id}/sun-test", web::get().to(sun::sun));
 }
 
 /// Rows that a new sheet offers: ice, room, warm, and two more.
@@ -43,7 +45,25 @@ struct Draft {
     signal: Typed,
     claim_probe: Typed,
     claim_reference: Typed,
+    u_signal: Typed,
+    u_kelvin: Typed,
+    points: [Point; 3],
     pairs: Vec<Pair>,
+    /// From when, until when and why a correction is made.
+    from: Typed,
+    until: Typed,
+    reason: Typed,
+    /// Seed of the practice thermometer; blank for a real one.
+    practice: Typed,
+    revealed: Typed,
+}
+
+/// A point that a thermistor is fitted through.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct Point {
+    celsius: Typed,
+    ohm: Typed,
 }
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -63,87 +83,16 @@ impl SheetDraft for Draft {
     }
 }
 
-/// What the probe's readings are in.
-const SIGNALS: [(&str, &str); 7] = [
-    ("degC", "°C"),
-    ("T", "mV of a type T thermocouple"),
-    ("K", "mV of a type K thermocouple"),
-    ("E", "mV of a type E thermocouple"),
-    ("J", "mV of a type J thermocouple"),
-    ("pt100", "Ω of platinum, 100 Ω at 0 °C"),
-    ("pt1000", "Ω of platinum, 1000 Ω at 0 °C"),
-];
 const CLAIM: Range = Range { name: "what an instrument claims", unit: "K", min: 0.001, max: 20.0 };
 /// What a usual digital probe and a checked reference claim, K.
 const USUAL_CLAIMS: (f64, f64) = (0.5, 0.1);
-/// Readings of one state that still run further than this are no equilibrium, K.
-const DRIFT_K: f64 = 0.1;
-
-/// A row worked out.
-struct Worked {
-    celsius: Option<(f64, f64)>,
-    says: Option<(&'static str, String)>,
-}
-
-/// Degrees of a probe's reading in its own signal.
-fn degrees(signal: &str, reading: f64, panel: &Typed) -> Result<f64, String> {
-    if let Some(kind) = Thermocouple::from_code(signal) {
-        let panel = read_number(panel).map_err(|_| {
-            "A thermocouple needs the temperature of the panel, where its reference junction is.".to_owned()
-        })?;
-        let (low, high) = kind.range();
-        return kind.temperature(reading, panel).ok_or_else(|| format!("{reading} mV at a panel of {panel} °C lies outside type {signal}, which goes from {low} to {high} °C: is the unit mV, and are the leads the right way round?"));
-    }
-    let r0 = match signal {
-        "pt100" => 100.0,
-        "pt1000" => 1000.0,
-        _ => return Ok(reading),
-    };
-    platinum_temperature(r0, reading).ok_or_else(|| {
-        format!("{reading} Ω is no temperature of this platinum: a short, an open circuit, or the other nominal value?")
-    })
-}
-
-fn work(draft: &Draft, pair: &Pair) -> Worked {
-    let blank = pair.probe.is_blank() && pair.reference.is_blank();
-    let wrong = |field, says: String| Worked { celsius: None, says: (!blank).then_some((field, says)) };
-    let (reading, _) = match repeats(&pair.probe) {
-        Ok(read) => read,
-        Err(says) => return wrong("probe", says),
-    };
-    let reference = match read_number(&pair.reference) {
-        Ok(value) if (-60.0..=150.0).contains(&value) => value,
-        Ok(value) => return wrong("reference", format!("{value} °C is no temperature of a bath here.")),
-        Err(says) => return wrong("reference", says),
-    };
-    let probe = match degrees(&draft.signal, reading, &pair.panel) {
-        Ok(celsius) => celsius,
-        Err(says) => return wrong("probe", says),
-    };
-    Worked { celsius: Some((probe, reference)), says: drift(draft, pair).map(|says| ("probe", says)) }
-}
-
-/// Readings that run one way: the probe has not come to rest.
-fn drift(draft: &Draft, pair: &Pair) -> Option<String> {
-    let each: Vec<f64> = pair.probe.split_whitespace().filter_map(|p| read_number(p).ok()).collect();
-    let celsius: Vec<f64> = each.iter().filter_map(|r| degrees(&draft.signal, *r, &pair.panel).ok()).collect();
-    let (first, last) = (celsius.first()?, celsius.last()?);
-    let one_way = celsius.windows(2).all(|w| w[1] >= w[0]) || celsius.windows(2).all(|w| w[1] <= w[0]);
-    let run = last - first;
-    (celsius.len() > 2 && one_way && run.abs() > DRIFT_K).then(|| {
-        format!(
-            "Still running by {} K over these readings: wait until it rests, long metal and black housings longest.",
-            fixed(run, 2)
-        )
-    })
-}
-
 struct Row {
     medium: TextField,
     probe: TextField,
     panel: TextField,
     reference: TextField,
     celsius: String,
+    u: String,
     difference: String,
 }
 
@@ -154,7 +103,7 @@ struct Dot {
 }
 
 #[derive(Template)]
-#[template(path = "rooms/bench/temperature.html")]
+#[template(path = "rooms/bench/temperature/sheet.html")]
 struct SheetPage {
     shell: Shell,
     study: i64,
@@ -164,10 +113,59 @@ struct SheetPage {
     serial: TextField,
     signals: Vec<(&'static str, &'static str, bool)>,
     thermocouple: bool,
+    thermistor: bool,
+    converted: bool,
+    points: Vec<(TextField, TextField)>,
+    u_signal: TextField,
+    u_kelvin: TextField,
+    usual_u: (f64, f64, &'static str),
+    correction: correct::Part,
+    practice: Option<BathPart>,
     claim_probe: TextField,
     claim_reference: TextField,
     rows: Vec<Row>,
     picture: Picture,
+}
+
+fn range_says(typed: &Typed, range: Range) -> Option<String> {
+    typed.optional_in(range).err().map(|says| format!("{says}. The usual value stands in."))
+}
+
+/// The bath on a practice sheet.
+struct BathPart {
+    /// Temperatures at which it can be held, with their place in the list.
+    settings: Vec<(usize, String)>,
+    truth: String,
+}
+
+impl BathPart {
+    fn of(draft: &Draft) -> Option<Self> {
+        let seed: u64 = draft.practice.parse().ok()?;
+        let settings = SETTINGS_C.iter().enumerate().map(|(i, c)| (i, fixed(*c, 1))).collect();
+        let truth = if draft.revealed.is_yes() { PracticeThermometer::of(seed).words() } else { String::new() };
+        Some(Self { settings, truth })
+    }
+}
+
+/// Reads both thermometers of the bath into the first pair that is blank; `asked` is setting and minutes, "2:8".
+fn read_bath(draft: &mut Draft, asked: &str) {
+    let numbers = asked.split_once(':').and_then(|(a, b)| Some((a.parse::<usize>().ok()?, b.parse::<f64>().ok()?)));
+    let (Some((setting, minutes)), Ok(seed)) = (numbers, draft.practice.parse::<u64>()) else { return };
+    let Some(celsius) = SETTINGS_C.get(setting) else { return };
+    let blank = |p: &Pair| p.probe.is_blank() && p.reference.is_blank();
+    let at = draft.pairs.iter().position(blank).unwrap_or(draft.pairs.len());
+    if at >= MOST {
+        return;
+    }
+    let shown = PracticeThermometer::of(seed).read(*celsius, minutes, seed * 1000 + at as u64);
+    let probe: Vec<String> = shown.probe.iter().map(|v| format!("{v:.2}")).collect();
+    let pair = Pair {
+        medium: format!("bath, after {minutes} min").as_str().into(),
+        probe: probe.join(" ").as_str().into(),
+        reference: format!("{:.2}", shown.reference).as_str().into(),
+        ..Pair::default()
+    };
+    if at == draft.pairs.len() { draft.pairs.push(pair) } else { draft.pairs[at] = pair }
 }
 
 fn claims(draft: &Draft) -> (Claims, [Option<String>; 2]) {
@@ -197,19 +195,26 @@ async fn begin(
     acting(&app, &session)?;
     let mediums = ["stirred ice bath", "room", "warm bath"];
     let pair = |i: usize| Pair { medium: mediums.get(i).copied().unwrap_or("").into(), ..Pair::default() };
-    let serial = form.0.serial.trim();
+    let practice = form.0.serial == PRACTICE;
+    let serial = if practice { "" } else { form.0.serial.trim() };
     let draft = Draft {
-        title: if serial.is_empty() {
+        title: if practice {
+            "Practice thermometer in the bath".into()
+        } else if serial.is_empty() {
             "Thermometer check".into()
         } else {
             format!("{serial} against the reference").as_str().into()
         },
         serial: serial.into(),
+        practice: if practice { (app.store.sheets(*id).await?.len() as f64 + 1.0).into() } else { Typed::default() },
         pairs: (0..ROWS).map(pair).collect(),
         ..Draft::default()
     };
     sheets::begin(&app, *id, &draft).await
 }
+
+/// What stands for the practice thermometer where a serial is chosen.
+const PRACTICE: &str = "practice";
 
 #[derive(Deserialize)]
 struct Begin {
@@ -237,10 +242,16 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             panel: at("panel", &p.panel),
             reference: at("reference", &p.reference),
             celsius: w.celsius.map(|c| fixed(c.0, 2)).unwrap_or_default(),
+            u: if w.u > 0.0 { format!("± {}", fixed(w.u, 2)) } else { String::new() },
             difference: w.celsius.map(|c| fixed(c.0 - c.1, 2)).unwrap_or_default(),
         }
     });
     let picture = picture(&worked, &found);
+    let points = draft.points.iter().enumerate().map(|(i, p)| {
+        let at = |name: &str, typed: &Typed| TextField::of(format!("points.{i}.{name}"), typed, Vec::new());
+        (at("celsius", &p.celsius), at("ohm", &p.ohm))
+    });
+    let correction = correct::Part::of(&app, &study, &draft, &found).await?;
     let shell = Shell::within(&app, &session, &draft.title, Room::Bench, &study, None).await?;
     page(&SheetPage {
         shell,
@@ -251,6 +262,14 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         serial: TextField::of("serial", &draft.serial, Vec::new()),
         signals: SIGNALS.iter().map(|(c, w)| (*c, *w, *c == &*draft.signal)).collect(),
         thermocouple: Thermocouple::from_code(&draft.signal).is_some(),
+        thermistor: &*draft.signal == "thermistor",
+        converted: !draft.signal.is_blank() && &*draft.signal != "degC",
+        points: points.collect(),
+        u_signal: TextField::of("u_signal", &draft.u_signal, stop(range_says(&draft.u_signal, convert::U_SIGNAL))),
+        u_kelvin: TextField::of("u_kelvin", &draft.u_kelvin, stop(range_says(&draft.u_kelvin, convert::U_KELVIN))),
+        usual_u: usual_u(&draft.signal),
+        correction,
+        practice: BathPart::of(&draft),
         claim_probe: TextField::of("claim_probe", &draft.claim_probe, stop(claim_says[0].clone())),
         claim_reference: TextField::of("claim_reference", &draft.claim_reference, stop(claim_says[1].clone())),
         rows: rows.collect(),
@@ -300,11 +319,29 @@ async fn save(
             draft.pairs.push(Pair::default());
             sheets::keep(&app, &sheet, &draft).await?;
         }
+        "truth" if !draft.practice.is_blank() => {
+            draft.revealed = "yes".into();
+            sheets::keep(&app, &sheet, &draft).await?;
+        }
+        "correct" => {
+            let study = app.store.study(sheet.study_id).await?;
+            correct::make(&app, &session, &study, &sheet, &draft, by).await?;
+        }
         "note" => {
             let study = app.store.study(sheet.study_id).await?;
             note(&app, &session, &draft, app.now(&study), by).await?;
         }
-        _ => {}
+        other => match other.split_once(' ') {
+            Some(("bath", asked)) => {
+                read_bath(&mut draft, asked);
+                sheets::keep(&app, &sheet, &draft).await?;
+            }
+            Some(("withdraw", number)) => {
+                let study = app.store.study(sheet.study_id).await?;
+                correct::withdraw(&app, &session, &study, number, by).await?;
+            }
+            _ => {}
+        },
     }
     if live { show(app, session, id).await } else { Ok(see_other(&format!("/bench/temperature/{}", *id))) }
 }
@@ -322,67 +359,4 @@ async fn note(app: &App, session: &Session, draft: &Draft, at: UnixSeconds, by: 
             say(session, &format!("The check is noted in the life of {}.", probe.serial))
         }
     }
-}
-
-struct GroupRow {
-    name: &'static str,
-    days: usize,
-    mean: String,
-    half: String,
-}
-
-#[derive(Template)]
-#[template(path = "rooms/bench/sun_test.html")]
-struct SunPage {
-    shell: Shell,
-    station: String,
-    answer: String,
-    rows: Vec<GroupRow>,
-}
-
-async fn sun(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let record = StationRecord::load(&app.store, *id).await?;
-    let test = sun_of(&record);
-    let shell = Shell::within(&app, &session, "Sun test", Room::Bench, &record.study, Some(&record.station)).await?;
-    let row = |name, group: Option<Group>| {
-        group.map(|g| GroupRow { name, days: g.days, mean: fixed(g.mean, 2), half: fixed(g.half_width, 2) })
-    };
-    let (answer, rows) = match test {
-        Err(sentence) => (sentence, Vec::new()),
-        Ok(t) => {
-            let groups = [
-                row("by day, clear days", t.clear),
-                row("by day, overcast days", t.overcast),
-                row("by day, all days", t.day),
-                row("at night", t.night),
-            ];
-            (t.sentence, groups.into_iter().flatten().collect())
-        }
-    };
-    page(&SunPage { shell, station: record.station.name, answer, rows })
-}
-
-/// The sun test of a station's two air thermometers.
-fn sun_of(record: &StationRecord) -> Result<SunTest, String> {
-    let (Some(latitude), Some(longitude)) = (record.station.latitude, record.station.longitude) else {
-        return Err("The station has no latitude and longitude yet: give them at its site in Plan.".into());
-    };
-    let of = |quantity| record.channels.iter().find(|c| c.quantity() == quantity);
-    let (Some(shielded), Some(bare)) = (of(Quantity::AirTemperature), of(Quantity::BareAirTemperature)) else {
-        return Err(
-            "This test compares a bare air thermometer with a shielded one, and the station does not have both.".into(),
-        );
-    };
-    let (a, b) = (shielded.view(), bare.view());
-    let mut pairs = Vec::new();
-    let mut j = 0;
-    for (i, t) in a.times.iter().enumerate() {
-        while j < b.times.len() && b.times[j] < *t {
-            j += 1;
-        }
-        if b.times.get(j) == Some(t) && a.values[i].is_finite() && b.values[j].is_finite() {
-            pairs.push(SunPair { at: UnixSeconds(*t), shielded: a.values[i], bare: b.values[j] });
-        }
-    }
-    Ok(sun_test(&pairs, latitude, longitude))
 }

@@ -1,0 +1,138 @@
+//! From what a thermometer puts out to degrees with their uncertainty, and whether it has come to rest.
+
+use super::{Draft, Pair};
+use crate::rooms::bench::draft::repeats;
+use crate::shell::figures::fixed;
+use ebrel_core::planning::Typed;
+use ebrel_core::temperature::{
+    Converted, ReadingUncertainty, SteinhartHart, Thermocouple, ToleranceClass, platinum_convert,
+};
+use ebrel_core::units::{Range, read_number};
+
+/// What the probe's readings are in.
+pub const SIGNALS: [(&str, &str); 8] = [
+    ("degC", "°C"),
+    ("T", "mV of a type T thermocouple"),
+    ("K", "mV of a type K thermocouple"),
+    ("E", "mV of a type E thermocouple"),
+    ("J", "mV of a type J thermocouple"),
+    ("pt100", "Ω of platinum, 100 Ω at 0 °C"),
+    ("pt1000", "Ω of platinum, 1000 Ω at 0 °C"),
+    ("thermistor", "Ω of a thermistor, by three points"),
+];
+
+/// Standard uncertainty of one reading in its own unit.
+pub const U_SIGNAL: Range = Range { name: "what a reading is known to", unit: "mV or Ω", min: 0.0, max: 1e4 };
+/// And of the panel, or of a thermistor's three points.
+pub const U_KELVIN: Range = Range { name: "what panel or points are known to", unit: "K", min: 0.0, max: 5.0 };
+
+/// Readings of one state that still run further than this are no equilibrium, K.
+const DRIFT_K: f64 = 0.1;
+
+/// A row worked out.
+pub struct Worked {
+    /// Probe and reference, °C.
+    pub celsius: Option<(f64, f64)>,
+    /// Standard uncertainty of the probe's degrees by its conversion, K; 0 where it gives degrees itself.
+    pub u: f64,
+    /// What is said, at which field.
+    pub says: Option<(&'static str, String)>,
+}
+
+/// Usual uncertainties of a signal: of the reading in its unit, and of the panel or points in K; with their source.
+pub fn usual_u(signal: &str) -> (f64, f64, &'static str) {
+    match signal {
+        "pt100" => (0.02, 0.0, "0.02 Ω: four wires; class B of IEC 60751 is added"),
+        "pt1000" => (0.2, 0.0, "0.2 Ω: four wires; class B of IEC 60751 is added"),
+        "thermistor" => (5.0, 0.1, "5 Ω: a logger's divider; 0.1 K: points taken in stirred baths"),
+        _ => (0.004, 0.3, "0.004 mV: a logger's fine range; 0.3 K: a panel thermometer under a cover"),
+    }
+}
+
+/// The curve through a thermistor's three points, or what is wrong with them.
+fn thermistor(draft: &Draft) -> Result<SteinhartHart, String> {
+    let mut points = Vec::new();
+    for p in &draft.points {
+        let (Ok(celsius), Ok(ohm)) = (read_number(&p.celsius), read_number(&p.ohm)) else {
+            return Err("A thermistor needs three points of temperature and resistance: cold, room and warm.".into());
+        };
+        points.push((celsius, ohm));
+    }
+    let falls = |w: &[(f64, f64)]| (w[0].0 < w[1].0) == (w[0].1 > w[1].1) && w[0].0 != w[1].0;
+    match points[..] {
+        [a, b, c] if points.iter().all(|p| p.1 > 0.0) && falls(&[a, b]) && falls(&[b, c]) => {
+            SteinhartHart::through([a, b, c]).ok_or_else(|| "Two of the three points are one.".into())
+        }
+        _ => Err(
+            "The three points must differ, and the resistance falls as a thermistor warms: are two of them swapped?"
+                .into(),
+        ),
+    }
+}
+
+/// Degrees of a probe's reading in its own signal.
+fn degrees(draft: &Draft, reading: f64, panel: &Typed) -> Result<Converted, String> {
+    let signal = &*draft.signal;
+    let (signal_u, kelvin, _) = usual_u(signal);
+    let u = ReadingUncertainty {
+        signal: draft.u_signal.number_in(U_SIGNAL).unwrap_or(signal_u),
+        kelvin: draft.u_kelvin.number_in(U_KELVIN).unwrap_or(kelvin),
+    };
+    if let Some(kind) = Thermocouple::from_code(signal) {
+        let panel = read_number(panel).map_err(|_| {
+            "A thermocouple needs the temperature of the panel, where its reference junction is.".to_owned()
+        })?;
+        let (low, high) = kind.range();
+        return kind.convert(reading, panel, u).ok_or_else(|| format!("{reading} mV at a panel of {panel} °C lies outside type {signal}, which goes from {low} to {high} °C: is the unit mV, and are the leads the right way round?"));
+    }
+    let r0 = match signal {
+        "pt100" => 100.0,
+        "pt1000" => 1000.0,
+        "thermistor" => {
+            return thermistor(draft)?.convert(reading, u).ok_or_else(|| {
+                format!("{reading} Ω is no resistance of this thermistor: a short or an open circuit?")
+            });
+        }
+        _ => return Ok(Converted { celsius: reading, u: 0.0 }),
+    };
+    platinum_convert(r0, reading, ToleranceClass::B, u).ok_or_else(|| {
+        format!("{reading} Ω is no temperature of this platinum: a short, an open circuit, or the other nominal value?")
+    })
+}
+
+/// Works a pair out.
+pub fn work(draft: &Draft, pair: &Pair) -> Worked {
+    let blank = pair.probe.is_blank() && pair.reference.is_blank();
+    let wrong = |field, says: String| Worked { celsius: None, u: 0.0, says: (!blank).then_some((field, says)) };
+    let (reading, _) = match repeats(&pair.probe) {
+        Ok(read) => read,
+        Err(says) => return wrong("probe", says),
+    };
+    let reference = match read_number(&pair.reference) {
+        Ok(value) if (-60.0..=150.0).contains(&value) => value,
+        Ok(value) => return wrong("reference", format!("{value} °C is no temperature of a bath here.")),
+        Err(says) => return wrong("reference", says),
+    };
+    match degrees(draft, reading, &pair.panel) {
+        Ok(Converted { celsius, u }) => {
+            Worked { celsius: Some((celsius, reference)), u, says: drift(draft, pair).map(|says| ("probe", says)) }
+        }
+        Err(says) => wrong("probe", says),
+    }
+}
+
+/// Readings that run one way: the probe has not come to rest.
+fn drift(draft: &Draft, pair: &Pair) -> Option<String> {
+    let each: Vec<f64> = pair.probe.split_whitespace().filter_map(|p| read_number(p).ok()).collect();
+    let celsius: Vec<f64> =
+        each.iter().filter_map(|r| degrees(draft, *r, &pair.panel).ok()).map(|c| c.celsius).collect();
+    let (first, last) = (celsius.first()?, celsius.last()?);
+    let one_way = celsius.windows(2).all(|w| w[1] >= w[0]) || celsius.windows(2).all(|w| w[1] <= w[0]);
+    let run = last - first;
+    (celsius.len() > 2 && one_way && run.abs() > DRIFT_K).then(|| {
+        format!(
+            "Still running by {} K over these readings: wait until it rests, long metal and black housings longest.",
+            fixed(run, 2)
+        )
+    })
+}

@@ -1,0 +1,153 @@
+//! A correction of a thermometer: made only where the pairs carry it, with dates and a reason, and taken back at will.
+
+use super::{Draft, judged};
+use crate::app::App;
+use crate::jobs::reviewing;
+use crate::rooms::bench::run::stations_of;
+use crate::rooms::plan::station::fields::TextField;
+use crate::shell::errors::Problem;
+use crate::shell::figures::{fixed, moment, read_field};
+use crate::shell::say;
+use actix_session::Session;
+use ebrel_core::temperature::{Correction, DatedCorrection, TemperatureCheck};
+use ebrel_store::StoreError;
+use ebrel_store::calibrations::Subject;
+use ebrel_store::corrections::StoredCorrection;
+use ebrel_store::placements::Probe;
+use ebrel_store::register::BenchSheet;
+use ebrel_store::stations::Study;
+
+/// The part of a sheet that proposes a correction and lists those that stand.
+pub struct Part {
+    /// The correction in words; empty where the evidence carries none.
+    pub proposed: String,
+    /// From when.
+    pub from: TextField,
+    /// Until when.
+    pub until: TextField,
+    /// Why.
+    pub reason: TextField,
+    /// Corrections of this thermometer: number, words, whether it stands.
+    pub made: Vec<(i64, String, bool)>,
+}
+
+fn words(c: Correction) -> String {
+    let signed =
+        |v: f64, decimals: usize| if v > 0.0 { format!("+{}", fixed(v, decimals)) } else { fixed(v, decimals) };
+    if c.slope == 0.0 {
+        format!("{} K", signed(c.offset, 2))
+    } else {
+        format!("{} K and {} K per °C of the reading", signed(c.offset, 2), signed(c.slope, 4))
+    }
+}
+
+async fn probe_of(app: &App, draft: &Draft) -> Result<Option<Probe>, Problem> {
+    Ok(app.store.probes().await?.into_iter().find(|p| p.serial.eq_ignore_ascii_case(&draft.serial)))
+}
+
+impl Part {
+    /// The part of a sheet with its judgement.
+    pub async fn of(app: &App, study: &Study, draft: &Draft, found: &TemperatureCheck) -> Result<Self, Problem> {
+        let mut part = Self {
+            proposed: String::new(),
+            from: TextField::of("from", &draft.from, Vec::new()),
+            until: TextField::of("until", &draft.until, Vec::new()),
+            reason: TextField::of("reason", &draft.reason, Vec::new()),
+            made: Vec::new(),
+        };
+        let Some(probe) = probe_of(app, draft).await? else { return Ok(part) };
+        part.proposed = found.correction.map(words).unwrap_or_default();
+        let offset = study.utc_offset_minutes;
+        part.made = app
+            .store
+            .corrections(probe.id)
+            .await?
+            .into_iter()
+            .map(|c| {
+                let until = c.dated.until.map(|t| format!(" until {}", moment(t, offset))).unwrap_or_default();
+                let back =
+                    c.withdrawn.as_ref().map(|(by, at)| format!("; taken back by {by} on {}", moment(*at, offset)));
+                let says = format!(
+                    "{} from {}{until}, by {}: {}{}",
+                    words(c.dated.correction),
+                    moment(c.dated.from, offset),
+                    c.made_by,
+                    c.reason,
+                    back.unwrap_or_default()
+                );
+                (c.id, says, c.withdrawn.is_none())
+            })
+            .collect();
+        Ok(part)
+    }
+}
+
+/// Makes the correction that the pairs carry.
+pub async fn make(
+    app: &App,
+    session: &Session,
+    study: &Study,
+    sheet: &BenchSheet,
+    draft: &Draft,
+    by: String,
+) -> Result<(), Problem> {
+    let (_, found) = judged(draft);
+    let Some(probe) = probe_of(app, draft).await? else {
+        return say(session, "Not corrected: no probe of the register has this serial.");
+    };
+    let Some(correction) = found.correction else {
+        return say(session, "Not corrected: the pairs do not carry a correction.");
+    };
+    if draft.reason.is_blank() {
+        return say(session, "Not corrected: say why, so that it can be defended years later.");
+    }
+    let at = |text: &str| read_field(text, study.utc_offset_minutes);
+    let until = if draft.until.is_blank() { None } else { Some(at(&draft.until)) };
+    let (Some(from), None | Some(Some(_))) = (at(&draft.from), until) else {
+        return say(session, "Not corrected: write the dates like 2026-06-22 08:30.");
+    };
+    let until = until.flatten();
+    if until.is_some_and(|u| u <= from) {
+        return say(session, "Not corrected: it must end after it begins.");
+    }
+    let made = StoredCorrection {
+        id: 0,
+        probe_id: probe.id,
+        dated: DatedCorrection { from, until, correction },
+        evidence: found.sentence,
+        reason: draft.reason.to_string(),
+        sheet_id: Some(sheet.id),
+        made_by: by,
+        made_at: app.now(study),
+        withdrawn: None,
+    };
+    match app.store.correct(&made).await {
+        Err(StoreError::Rule(says)) => return say(session, &format!("Not corrected: {says}.")),
+        other => other?,
+    }
+    rerun(app, study, probe.id).await?;
+    say(
+        session,
+        &format!(
+            "{} is corrected by {} from that date. Its readings stay as they came.",
+            probe.serial,
+            words(correction)
+        ),
+    )
+}
+
+/// Takes a correction back.
+pub async fn withdraw(app: &App, session: &Session, study: &Study, number: &str, by: String) -> Result<(), Problem> {
+    let Ok(id) = number.parse::<i64>() else { return Ok(()) };
+    let probe = app.store.withdraw_correction(id, &by, app.now(study)).await?;
+    rerun(app, study, probe).await?;
+    say(session, "The correction is taken back; it stays on record.")
+}
+
+/// The tests see what the record shows.
+async fn rerun(app: &App, study: &Study, probe: i64) -> Result<(), Problem> {
+    for station in stations_of(&app.store, study.id, &Subject::Probe(probe)).await? {
+        reviewing::run(&app.store, station).await?;
+    }
+    Ok(())
+}
