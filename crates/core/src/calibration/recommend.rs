@@ -103,8 +103,13 @@ pub fn recommend(samples: &Samples<'_>) -> Recommendation {
     }
     if let Some(factor) = unequal(samples) {
         reasons.push(format!(
-            "Samples are weighted by their uncertainty, which differs by a factor of {factor:.1} among them."
+            "Samples are weighted by their uncertainty, which differs by a factor of {factor:.1} among them (effective variance, Orear 1982)."
         ));
+    } else if samples.u_raw.iter().any(|u| *u > 0.0) {
+        reasons.push(
+            "Repeated readings weigh in by their spread, along the slope of the curve (effective variance, Orear 1982)."
+                .into(),
+        );
     }
     let mut chosen = 0;
     for next in 1..candidates.len() {

@@ -13,6 +13,14 @@ pub fn fixed(value: f64, decimals: usize) -> String {
     if zero { text.trim_start_matches('-').to_owned() } else { text.replace('-', "−") }
 }
 
+/// The same with its sign, also a plus; none where it rounds to nothing.
+#[must_use]
+pub fn signed(value: f64, decimals: usize) -> String {
+    let text = fixed(value, decimals);
+    let nothing = text.chars().all(|c| c == '0' || c == '.');
+    if value > 0.0 && !nothing { format!("+{text}") } else { text }
+}
+
 /// A whole number in groups of three, parted by thin spaces: `1 051 200`.
 #[must_use]
 pub fn grouped(n: usize) -> String {
@@ -82,6 +90,7 @@ mod tests {
     fn figures_read_well() {
         assert_eq!(fixed(-0.0312, 3), "−0.031");
         assert_eq!(fixed(-0.0001, 2), "0.00");
+        assert_eq!([signed(0.0214, 3), signed(-0.02, 3), signed(0.0004, 3)], ["+0.021", "−0.020", "0.000"]);
         assert_eq!(grouped(1_051_200), "1\u{202f}051\u{202f}200");
     }
 

@@ -83,3 +83,51 @@ async fn a_serial_is_found_from_any_page_by_one_key() {
     site.browser.wait_text(".answer", "Can be trusted; it lies at Cut coupe").await.unwrap();
     site.end().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_beginner_practises_a_whole_calibration_and_sees_the_truth() {
+    let site = Site::demo().await;
+    let browser = &site.browser;
+    site.open("/studies/1/bench").await;
+    browser.click("form[action='/studies/1/practice'] button").await.unwrap();
+    browser.wait(".standins").await.unwrap();
+    // The step that comes next is the one that stands out; a beginner follows it to the end.
+    for turn in 0..60 {
+        let next = browser.text(".standins .btn-primary").await.unwrap();
+        if next == "All tins 24 h in the oven, weigh" {
+            // What is typed right before a step must come along with it.
+            browser.click("[data-row]:nth-of-type(4) [data-field='out']").await.unwrap();
+            browser.fill("[data-why]:not([hidden]) input", "its readings ran").await.unwrap();
+        }
+        let mark = format!("document.querySelector('.standins').dataset.turn = '{turn}'");
+        browser.script(&mark).await.unwrap();
+        browser.press_in(".standins .btn-primary", "\u{e007}").await.unwrap();
+        let gone = "return document.querySelector('.standins')?.dataset.turn ?? 'fresh'";
+        browser.wait_script(gone, |v| v.as_str() == Some("fresh")).await.unwrap();
+        if next == "Show the truth" {
+            break;
+        }
+    }
+    browser.wait_text(".standins .answer", "m³/m³ from the true one").await.unwrap();
+    browser.wait_text(".standins", "It is still in your fit").await.unwrap();
+    let kept = "return document.querySelector(\"[data-row]:nth-of-type(4) ~ [data-why] input\")?.value";
+    assert_eq!(browser.script(kept).await.unwrap().as_str(), Some("its readings ran"), "what was typed came along");
+    site.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_school_decides_which_columns_stand_and_a_block_is_pasted_into_them() {
+    let site = Site::demo().await;
+    let browser = &site.browser;
+    site.open("/studies/1/bench").await;
+    browser.click("form[action='/studies/1/bench'] .btn-primary").await.unwrap();
+    browser.wait("[data-run]").await.unwrap();
+    let choose = "const s = document.getElementById('school'); s.value = 'drying'; s.dispatchEvent(new Event('change', { bubbles: true }));";
+    browser.script(choose).await.unwrap();
+    for (field, text) in [("pot_tare", "800"), ("pot_dry", "6000"), ("pot_volume", "4000")] {
+        browser.fill(&format!("#{field}"), text).await.unwrap();
+    }
+    paste(&site, "[data-row] [data-field='raw']", "1800\t7600\n1500\t7200\n1200\t6800\n900\t6400").await;
+    browser.wait_text("[data-result] .answer", "Straight line, ±0.000 m³/m³ from 0.10 to 0.40.").await.unwrap();
+    site.end().await;
+}

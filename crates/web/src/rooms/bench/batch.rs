@@ -6,7 +6,7 @@ use crate::app::App;
 use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
-use crate::shell::figures::fixed;
+use crate::shell::figures::{fixed, signed};
 use crate::shell::guard::{CheckedForm, NoFields};
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, say, see_other};
@@ -96,7 +96,11 @@ fn answer(draft: &Draft, read: &Read, batch: Option<&Batch>) -> String {
     let odd: Vec<String> = (batch.members.iter().zip(&read.serials))
         .filter(|(m, _)| m.verdict == EventKind::Rejected)
         .map(|(m, s)| {
-            format!("{s} ({} {unit}{})", signed(m.off), m.z.map(|z| format!(", z {}", fixed(z, 1))).unwrap_or_default())
+            format!(
+                "{s} ({} {unit}{})",
+                signed(m.off, 1),
+                m.z.map(|z| format!(", z {}", fixed(z, 1))).unwrap_or_default()
+            )
         })
         .collect();
     let spread = format!("{} probes spread over {} {unit}", batch.members.len(), fixed(batch.spread, 1));
@@ -105,10 +109,6 @@ fn answer(draft: &Draft, read: &Read, batch: Option<&Batch>) -> String {
         ([], n) => format!("{spread}; {n} to be watched, none is odd."),
         (odd, _) => format!("{spread}; the odd one out: {}.", odd.join(", ")),
     }
-}
-
-fn signed(value: f64) -> String {
-    if value.abs() < 0.05 { "0.0".to_owned() } else { format!("{value:+.1}").replace('-', "−") }
 }
 
 struct Row {
@@ -171,7 +171,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             .map(|(m, serial)| Row {
                 serial: serial.clone(),
                 reading: fixed(m.reading, 1),
-                off: signed(m.off),
+                off: signed(m.off, 1),
                 z: m.z.map(|z| fixed(z, 1)).unwrap_or_default(),
                 verdict: m.verdict.words(),
                 rejected: m.verdict == EventKind::Rejected,
@@ -224,7 +224,7 @@ async fn note(app: &App, session: &Session, sheet: &BenchSheet, draft: &Draft, b
         let note = format!(
             "side by side in {}: {} {} off the median of {}",
             &*draft.medium,
-            signed(member.off),
+            signed(member.off, 1),
             &*draft.unit,
             batch.members.len()
         );

@@ -2,7 +2,7 @@
 
 use crate::jobs::record::{ChannelRecord, StationRecord};
 use crate::shell::errors::Problem;
-use crate::shell::figures::{fixed, grouped, moment, when};
+use crate::shell::figures::{fixed, grouped, moment, signed, when};
 use ebrel_core::calibration::{Comparison, Strains, compare};
 use ebrel_core::series::DatedCurve;
 use ebrel_core::units::Quantity;
@@ -89,7 +89,7 @@ fn change(record: &StationRecord, channel: &ChannelRecord, candidate: &DatedCurv
     let bands = found.bands.iter().map(|b| BandRow {
         range: format!("{} to {}", fixed(b.from, 2), fixed(b.from + 0.05, 2)),
         readings: grouped(b.readings),
-        change: signed(b.mean),
+        change: signed(b.mean, 3),
     });
     Change {
         place: format!("{} at {}{depth}", placement.probe.serial, record.station.name),
@@ -98,10 +98,6 @@ fn change(record: &StationRecord, channel: &ChannelRecord, candidate: &DatedCurv
         bands: bands.collect(),
         picture: picture(&found, offset),
     }
-}
-
-fn signed(value: f64) -> String {
-    if value > 0.0005 { format!("+{}", fixed(value, 3)) } else { fixed(value, 3) }
 }
 
 fn sentence(found: &Comparison) -> String {
@@ -119,7 +115,7 @@ fn sentence(found: &Comparison) -> String {
             format!(
                 "{} readings change by {} m³/m³ on average, ±{} (root mean square).{new}",
                 grouped(had),
-                signed(found.mean),
+                signed(found.mean, 3),
                 fixed(found.rms, 3)
             )
         }

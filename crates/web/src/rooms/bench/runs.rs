@@ -25,6 +25,7 @@ struct RunRow {
     id: i64,
     title: String,
     answer: String,
+    look: usize,
 }
 
 struct ProbeRow {
@@ -53,7 +54,8 @@ async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     let runs = app.store.runs(*id).await?;
     let mut rows = Vec::new();
     for r in runs {
-        rows.push(RunRow { answer: answer_of(&app.store, &r).await?, id: r.id, title: r.title });
+        let (answer, look) = answer_of(&app.store, &r).await?;
+        rows.push(RunRow { answer, look, id: r.id, title: r.title });
     }
     let all = app.store.probes().await?;
     let thermometers = all.iter().filter(|p| p.principle == Principle::Thermometer).map(|p| p.serial.clone()).collect();

@@ -4,8 +4,9 @@ use super::{known, place_words};
 use crate::app::App;
 use crate::jobs::reviewing;
 use crate::rooms::bench::run::stations_of;
+use crate::rooms::bench::temperature::correction_words;
 use crate::shell::errors::Problem;
-use crate::shell::figures::{fixed, moment};
+use crate::shell::figures::{fixed, moment, signed};
 use crate::shell::guard::CheckedForm;
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, say, see_other};
@@ -87,16 +88,16 @@ fn drift_row(earlier: &Adopted, later: &Adopted, found: Option<Drift>) -> DriftR
             points: Vec::new(),
         };
     };
-    let signed = |v: f64| if v > 0.0 { format!("+{}", fixed(v, 3)) } else { fixed(v, 3) };
-    let yearly = d.per_year().map(|y| format!(", {} a year", signed(y))).unwrap_or_default();
+    let yearly = d.per_year().map(|y| format!(", {} a year", signed(y, 3))).unwrap_or_default();
     let known = match d.half_width {
         Some(h) if d.is_real() => format!("more than both know of themselves (±{}): it drifted", fixed(h, 3)),
         Some(h) => format!("within what both know of themselves (±{}): no drift can be told", fixed(h, 3)),
         None => "one of them came without an uncertainty".to_owned(),
     };
-    let points = d.at.iter().map(|(x, a, b)| [fixed(*x, 0), fixed(*a, 3), fixed(*b, 3), signed(b - a)]);
+    let points = d.at.iter().map(|(x, a, b)| [fixed(*x, 0), fixed(*a, 3), fixed(*b, 3), signed(b - a, 3)]);
     DriftRow {
-        sentence: format!("From {names}: {} m³/m³{yearly}, {known}.", signed(d.mean)), points: points.collect()
+        sentence: format!("From {names}: {} m³/m³{yearly}, {known}.", signed(d.mean, 3)),
+        points: points.collect(),
     }
 }
 
@@ -158,6 +159,7 @@ struct ProbePage {
     life: Vec<LifeRow>,
     calibrations: Vec<CalibrationRow>,
     drifts: Vec<DriftRow>,
+    corrections: Vec<(String, bool)>,
     runs: Vec<(i64, String)>,
     planned: Vec<(i64, String)>,
     kinds: Vec<(&'static str, &'static str)>,
@@ -202,6 +204,8 @@ async fn show(app: web::Data<App>, session: Session, serial: web::Path<String>) 
     });
     let all = app.store.calibrations(&Subject::Probe(probe.id)).await?;
     let general = app.store.calibrations(&Subject::Model(probe.model.clone())).await?;
+    let corrections = app.store.corrections(probe.id).await?;
+    let corrections = corrections.iter().map(|c| (correction_words(c, offset), c.withdrawn.is_none()));
     let drifts = drifts(&all);
     let calibrations = all.iter().chain(&general).map(|c| CalibrationRow::of(c, offset)).collect();
     let runs = app.store.runs(study.id).await?.into_iter().filter(|r| r.probe_id == Some(probe.id));
@@ -221,6 +225,7 @@ async fn show(app: web::Data<App>, session: Session, serial: web::Path<String>) 
         life: life.collect(),
         calibrations,
         drifts,
+        corrections: corrections.collect(),
         runs: runs.map(|r| (r.id, r.title)).collect(),
         planned,
         kinds: EventKind::ALL.iter().map(|k| (k.code(), k.words())).collect(),

@@ -1,5 +1,6 @@
 //! What a run was done with, and what the next step takes: packing, water, drying.
 
+use super::Surroundings;
 use crate::rooms::bench::draft::{Draft, FieldDensity, Resolved, School, density_target, field_density};
 use crate::shell::figures::{fixed, grouped};
 use ebrel_core::sampling::packing::{packed_layer, wetting_plan};
@@ -14,6 +15,8 @@ const OVEN_C: (f64, f64) = (105.0, 8.0);
 const FAHRENHEIT: f64 = 180.0;
 /// Points that make a curve; after them the packing is no news.
 const ENOUGH: usize = 5;
+/// An excitation that differs from the model's by more than this share is said.
+const SUPPLY_OFF: f64 = 0.03;
 /// Density cores from the field below which their mean is not told as one.
 const FIELD_CORES: usize = 3;
 
@@ -25,15 +28,21 @@ pub struct Conditions {
     pub warnings: Vec<String>,
 }
 
-/// Works the conditions of a run out; `planned_logger` is the one that the probe's station is planned with.
-pub fn conditions(draft: &Draft, resolved: &Resolved, planned_logger: Option<&str>) -> Conditions {
+/// Works the conditions of a run out, held against what its probe and station are planned with.
+pub fn conditions(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> Conditions {
     let mut warnings = Vec::new();
     drying(draft, &mut warnings);
-    if let Some(planned) = planned_logger {
+    if let Some(planned) = around.planned_logger.as_deref() {
         let mine = draft.logger.trim();
         if !mine.is_empty() && !mine.eq_ignore_ascii_case(planned) {
             warnings.push(format!("Read with “{mine}”, but its station is planned with “{planned}”: an analog probe's output follows its supply. Calibrate with the logger of the field."));
         }
+    }
+    let excitation = read_number(&draft.excitation).ok();
+    if let Some((supply, mine)) = around.supply_v.zip(excitation)
+        && (mine / supply - 1.0).abs() > SUPPLY_OFF
+    {
+        warnings.push(format!("Read at {mine} V, but this model is made for {supply} V: an analog probe's output follows its supply. Read it at the supply that it has in the field."));
     }
     let mut next = Vec::new();
     if let Some(Err(says)) = field_density(&draft.cores) {
@@ -148,7 +157,9 @@ mod tests {
     fn of(change: impl FnOnce(&mut Draft)) -> Conditions {
         let mut draft = Draft { density: "1.3".into(), w_now: "0.05".into(), ..Draft::default() };
         change(&mut draft);
-        conditions(&draft, &resolve(&draft), Some("field node"))
+        let around =
+            Surroundings { planned_logger: Some("field node".into()), supply_v: Some(2.5), ..Surroundings::default() };
+        conditions(&draft, &resolve(&draft), &around)
     }
 
     fn tin(density: f64, i: usize) -> Row {
@@ -191,6 +202,7 @@ mod tests {
         warned(|d| d.organic = "40".into(), "chars at 105 °C");
         warned(|d| d.dry_hours = "6".into(), "until the mass stands");
         warned(|d| d.logger = "bench logger".into(), "planned with “field node”");
+        warned(|d| d.excitation = "3,3".into(), "made for 2.5 V");
         warned(|d| d.w_now = "0.9".into(), "more than its pores");
     }
 

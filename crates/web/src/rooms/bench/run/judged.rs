@@ -4,7 +4,7 @@ use super::Surroundings;
 use super::conditions::{Conditions, conditions};
 use super::plot::{Beside, Plot, draw};
 use crate::rooms::bench::draft::{Draft, Resolved, density_target, is_permittivity};
-use crate::shell::figures::fixed;
+use crate::shell::figures::{fixed, signed};
 use askama::Template;
 use ebrel_core::calibration::{Form, Published, Score, score};
 
@@ -48,6 +48,8 @@ struct PartRow {
     residual: String,
     studentized: String,
     leverage: String,
+    balance: String,
+    volume: String,
     without: String,
 }
 
@@ -106,7 +108,7 @@ pub fn result(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> Resu
         impossible: r.impossible.clone(),
         parts: parts(resolved, shown),
         scores: scores(draft, resolved, &around.factory),
-        conditions: conditions(draft, resolved, around.planned_logger.as_deref()),
+        conditions: conditions(draft, resolved, around),
         outliers: outliers.collect(),
         candidates: candidates.collect(),
         plot: draw(resolved, shown, &Beside { factory: &around.factory, truth: &around.truth }),
@@ -126,6 +128,8 @@ fn parts(resolved: &Resolved, form: Form) -> Vec<PartRow> {
         residual: fixed(fit.residuals[k], 4),
         studentized: fit.studentized[k].map(|t| fixed(t, 1)).unwrap_or_default(),
         leverage: fixed(fit.leverage[k], 2),
+        balance: fixed(resolved.u_own[k], 4),
+        volume: fixed((resolved.u_theta[k].powi(2) - resolved.u_own[k].powi(2)).max(0.0).sqrt(), 4),
         without: if few { resolved.without(k).sentence } else { String::new() },
     };
     resolved.used.iter().enumerate().map(row).collect()
@@ -134,8 +138,7 @@ fn parts(resolved: &Resolved, form: Form) -> Vec<PartRow> {
 /// General curves and the maker's, scored on the same samples, so that the gain is seen.
 fn scores(draft: &Draft, resolved: &Resolved, factory: &[f64]) -> Vec<ScoreRow> {
     let row = |name: String, score: Option<Score>| {
-        let signed = |v: f64| if v > 0.0 { format!("+{}", fixed(v, 3)) } else { fixed(v, 3) };
-        score.map(|s| ScoreRow { name, rmse: fixed(s.rmse, 3), bias: signed(s.bias) })
+        score.map(|s| ScoreRow { name, rmse: fixed(s.rmse, 3), bias: signed(s.bias, 3) })
     };
     let (raw, theta) = (&resolved.raw[..], &resolved.theta[..]);
     let mut rows = Vec::new();

@@ -8,7 +8,7 @@ mod plot;
 mod recorded;
 mod standin;
 
-use super::draft::{Draft, Resolved, Row, RowFigures, School, resolve};
+use super::draft::{Draft, Row, RowFigures, School, resolve};
 use crate::app::App;
 use crate::rooms::plan::station::catalogue;
 use crate::shell::errors::Problem;
@@ -49,6 +49,8 @@ struct Surroundings {
     factory: Vec<f64>,
     /// Name of the probe's model.
     model: String,
+    /// Supply that the model is made for, V.
+    supply_v: Option<f64>,
     /// The logger that the probe's station is planned with.
     planned_logger: Option<String>,
     /// The true curve of a practice run whose truth is shown; empty otherwise.
@@ -68,8 +70,9 @@ impl Surroundings {
         let probes = store.probes().await?;
         let Some(probe) = probes.into_iter().find(|p| Some(p.id) == run.probe_id) else { return Ok(found) };
         let catalogue = catalogue(store).await?;
-        found.factory =
-            catalogue.probes.iter().find(|m| m.name == probe.model).map_or_else(Vec::new, |m| m.factory.clone());
+        if let Some(model) = catalogue.probes.iter().find(|m| m.name == probe.model) {
+            (found.factory, found.supply_v) = (model.factory.clone(), Some(model.supply_v));
+        }
         found.model = probe.model;
         for station in store.stations(run.study_id).await? {
             let body = store.plan(station.id).await?.map(|p| p.body).unwrap_or_default();
@@ -238,8 +241,12 @@ async fn keep(
     Ok(web::Json(Worked { figures: resolved.figures, result: html, defended: part.defended }))
 }
 
-/// The answer of a run in one sentence, for lists.
-pub async fn answer_of(store: &Store, run: &Run) -> Result<String, Problem> {
-    let Resolved { recommendation, .. } = resolve(&draft_of(store, run).await?);
-    Ok(recommendation.sentence)
+/// The answer of a run in one sentence, and how much is to be looked at, for lists.
+pub async fn answer_of(store: &Store, run: &Run) -> Result<(String, usize), Problem> {
+    let draft = draft_of(store, run).await?;
+    let resolved = resolve(&draft);
+    let found = &resolved.recommendation;
+    let said = conditions::conditions(&draft, &resolved, &Surroundings::default()).warnings.len();
+    let rows = resolved.figures.iter().filter(|f| !f.message.is_empty()).count();
+    Ok((found.sentence.clone(), said + rows + found.outliers.len() + found.impossible.len()))
 }

@@ -6,7 +6,7 @@ use crate::jobs::reviewing;
 use crate::rooms::bench::run::stations_of;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
-use crate::shell::figures::{fixed, moment, read_field};
+use crate::shell::figures::{moment, read_field, signed};
 use crate::shell::say;
 use actix_session::Session;
 use ebrel_core::temperature::{Correction, DatedCorrection, TemperatureCheck};
@@ -32,13 +32,25 @@ pub struct Part {
 }
 
 fn words(c: Correction) -> String {
-    let signed =
-        |v: f64, decimals: usize| if v > 0.0 { format!("+{}", fixed(v, decimals)) } else { fixed(v, decimals) };
     if c.slope == 0.0 {
         format!("{} K", signed(c.offset, 2))
     } else {
         format!("{} K and {} K per °C of the reading", signed(c.offset, 2), signed(c.slope, 4))
     }
+}
+
+/// A correction with its dates, who made it and why, and whether it was taken back.
+pub fn correction_words(c: &StoredCorrection, offset: i64) -> String {
+    let until = c.dated.until.map(|t| format!(" until {}", moment(t, offset))).unwrap_or_default();
+    let back = c.withdrawn.as_ref().map(|(by, at)| format!("; taken back by {by} on {}", moment(*at, offset)));
+    format!(
+        "{} from {}{until}, by {}: {}{}",
+        words(c.dated.correction),
+        moment(c.dated.from, offset),
+        c.made_by,
+        c.reason,
+        back.unwrap_or_default()
+    )
 }
 
 async fn probe_of(app: &App, draft: &Draft) -> Result<Option<Probe>, Problem> {
@@ -58,26 +70,8 @@ impl Part {
         let Some(probe) = probe_of(app, draft).await? else { return Ok(part) };
         part.proposed = found.correction.map(words).unwrap_or_default();
         let offset = study.utc_offset_minutes;
-        part.made = app
-            .store
-            .corrections(probe.id)
-            .await?
-            .into_iter()
-            .map(|c| {
-                let until = c.dated.until.map(|t| format!(" until {}", moment(t, offset))).unwrap_or_default();
-                let back =
-                    c.withdrawn.as_ref().map(|(by, at)| format!("; taken back by {by} on {}", moment(*at, offset)));
-                let says = format!(
-                    "{} from {}{until}, by {}: {}{}",
-                    words(c.dated.correction),
-                    moment(c.dated.from, offset),
-                    c.made_by,
-                    c.reason,
-                    back.unwrap_or_default()
-                );
-                (c.id, says, c.withdrawn.is_none())
-            })
-            .collect();
+        let made = app.store.corrections(probe.id).await?.into_iter();
+        part.made = made.map(|c| (c.id, correction_words(&c, offset), c.withdrawn.is_none())).collect();
         Ok(part)
     }
 }

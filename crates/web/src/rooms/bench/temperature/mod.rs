@@ -18,6 +18,7 @@ use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use convert::{SIGNALS, Worked, usual_u, work};
+pub use correct::correction_words;
 use ebrel_core::planning::Typed;
 use ebrel_core::register::EventKind;
 use ebrel_core::temperature::{Claims, TemperatureCheck, Thermocouple, check};
