@@ -18,10 +18,9 @@ impl Drop for Demo {
 }
 
 /// A view: file name, address, and a script that brings it into the state to be shown.
-const VIEWS: [(&str, &str, &str); 15] = [
+const VIEWS: [(&str, &str, &str); 14] = [
     ("study", "/studies/1", ""),
     ("station", "/stations/1", ""),
-    ("station-both", "/stations/1?show=both&from=1780272000&to=1783000000", ""),
     ("calibration", "/bench/4", ""),
     ("review", "/stations/1/review", "document.querySelectorAll('.item')[1].click()"),
     ("export", "/stations/1/export", ""),
@@ -33,7 +32,7 @@ const VIEWS: [(&str, &str, &str); 15] = [
     ("probes", "/studies/1/probes", ""),
     ("certificate", "/bench/3/certificate", ""),
     ("thermometer", "/bench/temperature/1", ""),
-    ("batch", "/bench/batch/2", ""),
+    ("acceptance", "/bench/acceptance/3", ""),
 ];
 
 /// Takes every picture anew.
@@ -72,8 +71,41 @@ pub async fn take(root: &Path) -> Result<(), Failed> {
         }
         std::fs::write(out.join(format!("{name}.png")), browser.picture().await?)?;
     }
+    compare(&browser, &base, &out).await?;
+    practice(&browser, &base, &out).await?;
     import(&browser, &base, &out, data.path()).await?;
     browser.close().await?;
+    Ok(())
+}
+
+/// What a calibration would change in the record, before it is adopted.
+async fn compare(browser: &Browser, base: &str, out: &Path) -> Result<(), Failed> {
+    browser.open(&format!("{base}/bench/5")).await?;
+    browser.fill("#valid_from", "2025-09-01").await?;
+    browser.press_in("[formaction$='/compare']", "\u{e007}").await?;
+    browser.wait(".changed").await?;
+    settled(browser).await?;
+    std::fs::write(out.join("compare.png"), browser.picture().await?)?;
+    Ok(())
+}
+
+/// A practice run in which a beginner went on step by step, with the truth at its end.
+async fn practice(browser: &Browser, base: &str, out: &Path) -> Result<(), Failed> {
+    browser.open(&format!("{base}/studies/1/bench")).await?;
+    browser.click("form[action='/studies/1/practice'] button").await?;
+    browser.wait(".standins").await?;
+    loop {
+        let next = browser.text(".standins .btn-primary").await?;
+        browser.script("document.querySelector('.standins').dataset.old = 'yes'").await?;
+        browser.press_in(".standins .btn-primary", "\u{e007}").await?;
+        let fresh = "return document.querySelector('.standins')?.dataset.old ?? 'no'";
+        browser.wait_script(fresh, |v| v.as_str() == Some("no")).await?;
+        if next == "Show the truth" {
+            break;
+        }
+    }
+    settled(browser).await?;
+    std::fs::write(out.join("practice.png"), browser.picture().await?)?;
     Ok(())
 }
 

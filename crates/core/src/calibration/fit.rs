@@ -227,10 +227,19 @@ impl PolynomialFit {
     /// Whether the curve only rises between its smallest and largest x.
     #[must_use]
     pub fn rises_over_range(&self) -> bool {
-        let (low, high) = self.x_range;
         const STEPS: usize = 200;
-        let value = |i: usize| self.at(low + (high - low) * i as f64 / STEPS as f64).0;
-        (0..STEPS).all(|i| value(i + 1) > value(i))
+        let (low, high) = self.x_range;
+        // Only the value is asked for at each step, so Horner's scheme does without the uncertainty.
+        let value = |i: usize| {
+            let z = (low + (high - low) * i as f64 / STEPS as f64 - self.centre) / self.scale;
+            let sum = self.coefficients_z.iter().rev().fold(0.0, |sum, c| sum * z + c);
+            if self.intercept == Intercept::Zero { sum * z } else { sum }
+        };
+        let mut before = value(0);
+        (1..=STEPS).all(|i| {
+            let now = value(i);
+            std::mem::replace(&mut before, now) < now
+        })
     }
 
     /// F test of this fit against `smaller`, nested in it: (F, upper-tail probability).

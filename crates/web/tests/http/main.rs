@@ -12,6 +12,7 @@ mod practice;
 mod record;
 mod register;
 mod review;
+mod schools;
 mod security;
 mod sheets;
 mod study;

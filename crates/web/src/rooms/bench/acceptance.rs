@@ -1,17 +1,14 @@
 //! Acceptance of new probes: read in air and in water, looked at, wetted in a bucket.
 
 use super::draft::repeats;
-use super::sheets::{self, Received, SheetDraft};
+use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual, read_lines};
 use crate::app::App;
 use crate::rooms::plan::station::edit::MOST;
 use crate::rooms::plan::station::fields::{Answer, Choice, TextField};
 use crate::rooms::plan::station::{Said, catalogue};
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
-use crate::shell::guard::{CheckedForm, NoFields};
-use crate::shell::sign_in::acting;
-use crate::shell::{Room, Shell, page, say, see_other};
-use actix_session::Session;
+use crate::shell::{Room, Shell, page, say};
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::acceptance::{Acceptance, Held, Limits, Response, Seen, accept, response, wetting_test};
@@ -19,27 +16,32 @@ use ebrel_core::planning::Typed;
 use ebrel_core::register::EventKind;
 use ebrel_core::units::{Range, read_number};
 use ebrel_store::placements::Probe;
-use ebrel_store::register::{BenchSheet, ProbeEvent};
+use ebrel_store::register::ProbeEvent;
+use ebrel_store::stations::Study;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 
 pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/studies/{id}/acceptance", web::post().to(begin))
-        .service(web::resource("/bench/acceptance/{id}").get(show).post(save));
+    sheets::routes::<Draft>(config);
 }
 
 /// Rows that a new sheet offers.
 const ROWS: usize = 4;
-const CELSIUS: Range = Range { name: "temperature of the water", unit: "°C", min: 0.0, max: 45.0 };
-const USUAL_C: f64 = 20.0;
-const STEP: Range = Range { name: "time between readings", unit: "min", min: 0.01, max: 1440.0 };
-const USUAL_STEP: f64 = 1.0;
+const CELSIUS: Usual = Usual {
+    range: Range { name: "temperature of the water", unit: "°C", min: 0.0, max: 45.0 },
+    value: 20.0,
+    source: "where a model's limits hold; they follow the water's temperature",
+};
+const STEP: Usual = Usual {
+    range: Range { name: "time between readings", unit: "min", min: 0.01, max: 1440.0 },
+    value: 1.0,
+    source: "as quick as the reader goes",
+};
 
 /// A sheet as it was typed.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
-struct Draft {
+pub struct Draft {
     title: Typed,
     celsius: Typed,
     probes: Vec<Row>,
@@ -55,14 +57,6 @@ struct Row {
     water: Typed,
     straight: Typed,
     sealed: Typed,
-}
-
-impl SheetDraft for Draft {
-    const KIND: &'static str = "acceptance";
-
-    fn title(&self) -> &Typed {
-        &self.title
-    }
 }
 
 /// What is known to judge by: the register's probes with their models' limits.
@@ -108,7 +102,7 @@ fn judge(draft: &Draft, row: &Row, known: &Known) -> Judged {
             .push(("serial", format!("The catalogue knows no limits of {}: add “accept” to its model.", probe.model)));
         return judged;
     };
-    let celsius = draft.celsius.number_in(CELSIUS).unwrap_or(USUAL_C);
+    let celsius = CELSIUS.of(&draft.celsius);
     let mut read = |name: &'static str, typed: &Typed, held: &dyn Fn(f64) -> Held| {
         if typed.is_blank() {
             return None;
@@ -138,31 +132,20 @@ struct Wetted {
 
 /// Lines of serial; depth; readings at equal steps, and what could not be read.
 fn wetted(draft: &Draft) -> (Vec<Wetted>, Vec<Said>) {
-    let step = draft.step.number_in(STEP).unwrap_or(USUAL_STEP);
-    let (mut all, mut wrong) = (Vec::new(), Vec::new());
-    for (i, line) in draft.wetting.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()) {
+    let step = STEP.of(&draft.step);
+    read_lines(&draft.wetting, |line| {
         let mut cells = line.splitn(3, [';', '\t']).map(str::trim);
-        let (serial, depth, rest) =
-            (cells.next().unwrap_or(""), cells.next().unwrap_or(""), cells.next().unwrap_or(""));
+        let mut next = || cells.next().unwrap_or("");
+        let (serial, depth, rest) = (next().to_owned(), read_number(next())?, next());
         let readings: Result<Vec<f64>, String> =
             rest.split([' ', ';', '\t']).filter(|p| !p.is_empty()).map(read_number).collect();
-        let says = match (read_number(depth), readings) {
-            (Ok(depth), Ok(readings)) if readings.len() >= 5 => {
-                all.push(Wetted { serial: serial.to_owned(), depth, response: response(&readings, step) });
-                continue;
+        match readings? {
+            few if few.len() < 5 => {
+                Err(format!("{} readings are too few; three before the water, and on until it rests", few.len()))
             }
-            (Ok(_), Ok(readings)) => {
-                format!(
-                    "line {}: {} readings are too few; three before the water, and on until it rests",
-                    i + 1,
-                    readings.len()
-                )
-            }
-            (Err(says), _) | (_, Err(says)) => format!("line {}: {says}", i + 1),
-        };
-        wrong.push(Said { class: "stop", says });
-    }
-    (all, wrong)
+            readings => Ok(Wetted { serial, depth, response: response(&readings, step) }),
+        }
+    })
 }
 
 /// What the bucket says, first sentence first.
@@ -215,9 +198,9 @@ struct AcceptancePage {
     study: i64,
     answer: String,
     title: TextField,
-    celsius: TextField,
+    celsius: NumberField,
     rows: Vec<RowFields>,
-    step: TextField,
+    step: NumberField,
     wetting: TextField,
     bucket: Vec<String>,
     wetted: Vec<WettedRow>,
@@ -228,18 +211,6 @@ fn looked(path: String, name: &'static str, typed: &Typed) -> Choice {
     let answers =
         answers.map(|(code, words)| Answer { code: code.into(), words: words.into(), taken: **typed == *code });
     Choice { path, name, answers: answers.into(), says: Vec::new() }
-}
-
-async fn begin(
-    app: web::Data<App>,
-    session: Session,
-    id: web::Path<i64>,
-    _form: CheckedForm<NoFields>,
-) -> Result<HttpResponse, Problem> {
-    acting(&app, &session)?;
-    let draft =
-        Draft { title: "Acceptance of new probes".into(), probes: vec![Row::default(); ROWS], ..Draft::default() };
-    sheets::begin(&app, *id, &draft).await
 }
 
 fn answer(judged: &[Judged]) -> String {
@@ -256,100 +227,96 @@ fn answer(judged: &[Judged]) -> String {
     format!("{}.", parts.into_iter().flatten().collect::<Vec<_>>().join(", "))
 }
 
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let (sheet, draft) = sheets::load::<Draft>(&app, *id).await?;
-    let study = app.store.study(sheet.study_id).await?;
-    let known = Known::of(&app).await?;
-    let judged: Vec<Judged> = draft.probes.iter().map(|r| judge(&draft, r, &known)).collect();
-    let stop = |typed: &Typed, range: Range, usual: f64| match typed.optional_in(range) {
-        Err(says) => vec![Said { class: "stop", says: format!("{says}. Reckoned with {usual} meanwhile.") }],
-        Ok(_) => Vec::new(),
+/// A row of the page with its judgement.
+fn row_fields(i: usize, row: &Row, judged: &Judged) -> RowFields {
+    let says = |name: &str| {
+        let here = judged.says.iter().filter(|(at, _)| *at == name);
+        here.map(|(_, says)| Said { class: "stop", says: says.clone() }).collect::<Vec<_>>()
     };
-    let rows = draft.probes.iter().zip(&judged).enumerate().map(|(i, (row, j))| {
-        let says = |name: &str| {
-            let here = j.says.iter().filter(|(at, _)| *at == name);
-            here.map(|(_, says)| Said { class: "stop", says: says.clone() }).collect::<Vec<_>>()
-        };
-        let at = |name: &str| format!("probes.{i}.{name}");
-        let span = |held: Option<Held>| held.map(|h| format!("{} to {}", fixed(h.limits.0, 0), fixed(h.limits.1, 0)));
-        let limits = [span(j.seen.air).map(|s| format!("air {s}")), span(j.seen.water).map(|s| format!("water {s}"))];
-        let verdict = j.acceptance.as_ref().and_then(|a| a.verdict);
-        RowFields {
-            serial: TextField::of(at("serial"), &row.serial, says("serial")),
-            air: TextField::of(at("air"), &row.air, says("air")),
-            water: TextField::of(at("water"), &row.water, says("water")),
-            straight: looked(at("straight"), "Prongs straight", &row.straight),
-            sealed: looked(at("sealed"), "Electronics sealed", &row.sealed),
-            limits: limits.into_iter().flatten().collect::<Vec<_>>().join(", "),
-            verdict: verdict.map_or("", EventKind::words),
-            rejected: verdict == Some(EventKind::Rejected),
-            why: j.acceptance.as_ref().map(|a| a.says.join("; ")).unwrap_or_default(),
-        }
-    });
-    let (wetted, wrong) = wetted(&draft);
-    let shell = Shell::within(&app, &session, &draft.title, Room::Bench, &study, None).await?;
-    page(&AcceptancePage {
-        shell,
-        study: study.id,
-        answer: answer(&judged),
-        title: TextField::of("title", &draft.title, Vec::new()),
-        celsius: TextField::of("celsius", &draft.celsius, stop(&draft.celsius, CELSIUS, USUAL_C)),
-        rows: rows.collect(),
-        step: TextField::of("step", &draft.step, stop(&draft.step, STEP, USUAL_STEP)),
-        wetting: TextField::of("wetting", &draft.wetting, wrong),
-        bucket: bucket(&wetted),
-        wetted: wetted
-            .iter()
-            .map(|w| WettedRow {
-                serial: w.serial.clone(),
-                depth: w.depth.to_string(),
-                onset: w.response.onset.map_or_else(|| "–".to_owned(), |t| fixed(t, 1)),
-                rise: w.response.rise.map_or_else(|| "–".to_owned(), |t| fixed(t, 1)),
-            })
-            .collect(),
-    })
+    let at = |name: &str| format!("probes.{i}.{name}");
+    let span = |held: Option<Held>| held.map(|h| format!("{} to {}", fixed(h.limits.0, 0), fixed(h.limits.1, 0)));
+    let limits =
+        [span(judged.seen.air).map(|s| format!("air {s}")), span(judged.seen.water).map(|s| format!("water {s}"))];
+    let verdict = judged.acceptance.as_ref().and_then(|a| a.verdict);
+    RowFields {
+        serial: TextField::of(at("serial"), &row.serial, says("serial")),
+        air: TextField::of(at("air"), &row.air, says("air")),
+        water: TextField::of(at("water"), &row.water, says("water")),
+        straight: looked(at("straight"), "Prongs straight", &row.straight),
+        sealed: looked(at("sealed"), "Electronics sealed", &row.sealed),
+        limits: limits.into_iter().flatten().collect::<Vec<_>>().join(", "),
+        verdict: verdict.map_or("", EventKind::words),
+        rejected: verdict == Some(EventKind::Rejected),
+        why: judged.acceptance.as_ref().map(|a| a.says.join("; ")).unwrap_or_default(),
+    }
 }
 
-async fn save(
-    app: web::Data<App>,
-    session: Session,
-    id: web::Path<i64>,
-    form: CheckedForm<Vec<(String, String)>>,
-) -> Result<HttpResponse, Problem> {
-    let Received { sheet, mut draft, by, action, live } =
-        sheets::receive::<Draft>(&app, &session, *id, &form.0).await?;
-    match action.as_str() {
-        "add" if draft.probes.len() < MOST => {
-            draft.probes.push(Row::default());
-            sheets::keep(&app, &sheet, &draft).await?;
-        }
-        "note" => note(&app, &session, &sheet, &draft, by).await?,
-        _ => {}
+impl Sheet for Draft {
+    const KIND: &'static str = "acceptance";
+
+    fn title(&self) -> &Typed {
+        &self.title
     }
-    if live { show(app, session, id).await } else { Ok(see_other(&format!("/bench/acceptance/{}", *id))) }
+
+    async fn fresh(_app: &App, _study: &Study, _form: &Sent) -> Result<Self, Problem> {
+        let probes = vec![Row::default(); ROWS];
+        Ok(Self { title: "Acceptance of new probes".into(), probes, ..Self::default() })
+    }
+
+    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
+        let known = Known::of(around.app).await?;
+        let judged: Vec<Judged> = self.probes.iter().map(|r| judge(self, r, &known)).collect();
+        let rows = self.probes.iter().zip(&judged).enumerate().map(|(i, (row, j))| row_fields(i, row, j));
+        let (wetted, wrong) = wetted(self);
+        let minutes = |t: Option<f64>| t.map_or_else(|| "–".to_owned(), |t| fixed(t, 1));
+        let wetted_row = |w: &Wetted| WettedRow {
+            serial: w.serial.clone(),
+            depth: w.depth.to_string(),
+            onset: minutes(w.response.onset),
+            rise: minutes(w.response.rise),
+        };
+        let shell = Shell::within(around.app, around.session, &self.title, Room::Bench, &around.study, None).await?;
+        page(&AcceptancePage {
+            shell,
+            study: around.study.id,
+            answer: answer(&judged),
+            title: TextField::of("title", &self.title, Vec::new()),
+            celsius: CELSIUS.field("celsius", &self.celsius),
+            rows: rows.collect(),
+            step: STEP.field("step", &self.step),
+            wetting: TextField::of("wetting", &self.wetting, wrong),
+            bucket: bucket(&wetted),
+            wetted: wetted.iter().map(wetted_row).collect(),
+        })
+    }
+
+    async fn act(&mut self, around: &Around<'_>, action: &str, by: &str) -> Result<(), Problem> {
+        match action {
+            "add" if self.probes.len() < MOST => self.probes.push(Row::default()),
+            "note" => note(around, self, by).await?,
+            _ => {}
+        }
+        Ok(())
+    }
 }
 
 /// Writes each verdict into its probe's life.
-async fn note(app: &App, session: &Session, sheet: &BenchSheet, draft: &Draft, by: String) -> Result<(), Problem> {
+async fn note(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
+    let Around { app, session, study, .. } = around;
     let known = Known::of(app).await?;
-    let at = app.now(&app.store.study(sheet.study_id).await?);
+    let at = app.now(study);
     let bucket = bucket(&wetted(draft).0).join(" ");
     let mut noted = 0;
     for row in &draft.probes {
         let judged = judge(draft, row, &known);
         let Some((probe, acceptance)) = known.probe(&row.serial).zip(judged.acceptance) else { continue };
         let Some(kind) = acceptance.verdict else { continue };
-        let mut words = vec![format!(
-            "air {}, water {} at {} °C",
-            &*row.air,
-            &*row.water,
-            draft.celsius.number_in(CELSIUS).unwrap_or(USUAL_C)
-        )];
+        let mut words = vec![format!("air {}, water {} at {} °C", &*row.air, &*row.water, CELSIUS.of(&draft.celsius))];
         words.extend(acceptance.says);
         if draft.wetting.lines().any(|l| l.to_lowercase().starts_with(&row.serial.to_lowercase())) {
             words.push(bucket.clone());
         }
-        let event = ProbeEvent { at, kind, note: words.join("; "), by: by.clone() };
+        let event = ProbeEvent { at, kind, note: words.join("; "), by: by.to_owned() };
         app.store.add_probe_event(probe.id, &event).await?;
         noted += 1;
     }

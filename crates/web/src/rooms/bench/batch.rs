@@ -1,35 +1,31 @@
 //! A batch of probes side by side in one medium: accept, watch, reject.
 
 use super::draft::repeats;
-use super::sheets::{self, Received, SheetDraft};
+use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual, read_lines};
 use crate::app::App;
 use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, signed};
-use crate::shell::guard::{CheckedForm, NoFields};
-use crate::shell::sign_in::acting;
-use crate::shell::{Room, Shell, page, say, see_other};
-use actix_session::Session;
+use crate::shell::{Room, Shell, page, say};
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_core::batch::{Batch, FEWEST, side_by_side};
+use ebrel_core::batch::{Batch, FEWEST, Member, side_by_side};
 use ebrel_core::planning::Typed;
 use ebrel_core::register::EventKind;
 use ebrel_core::units::Range;
-use ebrel_store::register::{BenchSheet, ProbeEvent};
+use ebrel_store::register::ProbeEvent;
+use ebrel_store::stations::Study;
 use serde::{Deserialize, Serialize};
 
 pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/studies/{id}/batch", web::post().to(begin))
-        .service(web::resource("/bench/batch/{id}").get(show).post(save));
+    sheets::routes::<Draft>(config);
 }
 
 /// A sheet as it was typed.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
-struct Draft {
+pub struct Draft {
     title: Typed,
     medium: Typed,
     unit: Typed,
@@ -37,17 +33,11 @@ struct Draft {
     list: Typed,
 }
 
-impl SheetDraft for Draft {
-    const KIND: &'static str = "batch";
-
-    fn title(&self) -> &Typed {
-        &self.title
-    }
-}
-
-const TOLERANCE: Range = Range { name: "tolerance", unit: "in the unit of the readings", min: 1e-9, max: 1e9 };
-/// A usual tolerance of analog dielectric probes in mV.
-const USUAL_TOLERANCE: f64 = 20.0;
+const TOLERANCE: Usual = Usual {
+    range: Range { name: "tolerance", unit: "in the unit of the readings", min: 1e-9, max: 1e9 },
+    value: 20.0,
+    source: "usual for analog dielectric probes in mV; see your model's sheet",
+};
 
 /// The list as read: serials with their readings, and what could not be read, by line.
 struct Read {
@@ -57,32 +47,25 @@ struct Read {
 }
 
 fn read(draft: &Draft) -> Read {
-    let mut read = Read { serials: Vec::new(), readings: Vec::new(), wrong: Vec::new() };
-    for (i, line) in draft.list.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()) {
+    let mut known: Vec<String> = Vec::new();
+    let (all, wrong) = read_lines(&draft.list, |line| {
         // A comma comes last: it may be the decimal sign of the reading.
-        let line = line.trim();
         let parts = line.split_once(['\t', ';']).or_else(|| line.split_once(' ')).or_else(|| line.split_once(','));
-        let reading = parts.map(|(serial, rest)| (serial.trim().trim_end_matches(',').to_owned(), repeats(rest)));
-        let wrong = match reading {
-            Some((serial, _)) if read.serials.contains(&serial) => {
-                format!("line {}: {serial} stands there twice", i + 1)
-            }
-            Some((serial, Ok((value, _)))) => {
-                read.serials.push(serial);
-                read.readings.push(value);
-                continue;
-            }
-            Some((_, Err(says))) => format!("line {}: {says}", i + 1),
-            None => format!("line {}: give a serial and a reading, parted by a semicolon", i + 1),
-        };
-        read.wrong.push(Said { class: "stop", says: wrong });
-    }
-    read
+        let (serial, rest) = parts.ok_or("give a serial and a reading, parted by a semicolon")?;
+        let serial = serial.trim().trim_end_matches(',').to_owned();
+        if known.contains(&serial) {
+            return Err(format!("{serial} stands there twice"));
+        }
+        let (reading, _) = repeats(rest)?;
+        known.push(serial.clone());
+        Ok((serial, reading))
+    });
+    let (serials, readings) = all.into_iter().unzip();
+    Read { serials, readings, wrong }
 }
 
 fn judge(draft: &Draft, read: &Read) -> Option<Batch> {
-    let tolerance = draft.tolerance.number_in(TOLERANCE).unwrap_or(USUAL_TOLERANCE);
-    side_by_side(&read.readings, tolerance)
+    side_by_side(&read.readings, TOLERANCE.of(&draft.tolerance))
 }
 
 fn answer(draft: &Draft, read: &Read, batch: Option<&Batch>) -> String {
@@ -130,45 +113,34 @@ struct BatchPage {
     title: TextField,
     medium: TextField,
     unit: TextField,
-    tolerance: TextField,
+    tolerance: NumberField,
     list: TextField,
     rows: Vec<Row>,
     band: (f64, f64),
 }
 
-async fn begin(
-    app: web::Data<App>,
-    session: Session,
-    id: web::Path<i64>,
-    _form: CheckedForm<NoFields>,
-) -> Result<HttpResponse, Problem> {
-    acting(&app, &session)?;
-    let draft = Draft {
-        title: "Batch side by side".into(),
-        medium: "moist sand, well mixed".into(),
-        unit: "mV".into(),
-        ..Draft::default()
-    };
-    sheets::begin(&app, *id, &draft).await
-}
+impl Sheet for Draft {
+    const KIND: &'static str = "batch";
 
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let (sheet, draft) = sheets::load::<Draft>(&app, *id).await?;
-    let study = app.store.study(sheet.study_id).await?;
-    let read = read(&draft);
-    let batch = judge(&draft, &read);
-    let tolerance_says = match draft.tolerance.optional_in(TOLERANCE) {
-        Err(says) => vec![Said { class: "stop", says: format!("{says}. Reckoned with {USUAL_TOLERANCE} meanwhile.") }],
-        Ok(_) => Vec::new(),
-    };
-    let tolerance = draft.tolerance.number_in(TOLERANCE).unwrap_or(USUAL_TOLERANCE);
-    let (mut rows, mut band) = (Vec::new(), (0.0, 0.0));
-    if let Some(batch) = &batch {
-        let widest = batch.members.iter().map(|m| m.off.abs()).fold(tolerance * 1.5, f64::max) * 1.1;
-        let x = |off: f64| 240.0 + off / widest * 215.0;
-        band = (x(-tolerance), x(tolerance));
-        rows = (batch.members.iter().zip(&read.serials))
-            .map(|(m, serial)| Row {
+    fn title(&self) -> &Typed {
+        &self.title
+    }
+
+    async fn fresh(_app: &App, _study: &Study, _form: &Sent) -> Result<Self, Problem> {
+        let (title, medium, unit) = ("Batch side by side".into(), "moist sand, well mixed".into(), "mV".into());
+        Ok(Self { title, medium, unit, ..Self::default() })
+    }
+
+    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
+        let read = read(self);
+        let batch = judge(self, &read);
+        let tolerance = TOLERANCE.of(&self.tolerance);
+        let (mut rows, mut band) = (Vec::new(), (0.0, 0.0));
+        if let Some(batch) = &batch {
+            let widest = batch.members.iter().map(|m| m.off.abs()).fold(tolerance * 1.5, f64::max) * 1.1;
+            let x = |off: f64| 240.0 + off / widest * 215.0;
+            band = (x(-tolerance), x(tolerance));
+            let row = |(m, serial): (&Member, &String)| Row {
                 serial: serial.clone(),
                 reading: fixed(m.reading, 1),
                 off: signed(m.off, 1),
@@ -176,44 +148,37 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
                 verdict: m.verdict.words(),
                 rejected: m.verdict == EventKind::Rejected,
                 x: x(m.off),
-            })
-            .collect();
+            };
+            rows = batch.members.iter().zip(&read.serials).map(row).collect();
+        }
+        let shell = Shell::within(around.app, around.session, &self.title, Room::Bench, &around.study, None).await?;
+        page(&BatchPage {
+            shell,
+            study: around.study.id,
+            answer: answer(self, &read, batch.as_ref()),
+            title: TextField::of("title", &self.title, Vec::new()),
+            medium: TextField::of("medium", &self.medium, Vec::new()),
+            unit: TextField::of("unit", &self.unit, Vec::new()),
+            tolerance: TOLERANCE.field("tolerance", &self.tolerance),
+            list: TextField::of("list", &self.list, read.wrong),
+            rows,
+            band,
+        })
     }
-    let shell = Shell::within(&app, &session, &draft.title, Room::Bench, &study, None).await?;
-    page(&BatchPage {
-        shell,
-        study: study.id,
-        answer: answer(&draft, &read, batch.as_ref()),
-        title: TextField::of("title", &draft.title, Vec::new()),
-        medium: TextField::of("medium", &draft.medium, Vec::new()),
-        unit: TextField::of("unit", &draft.unit, Vec::new()),
-        tolerance: TextField::of("tolerance", &draft.tolerance, tolerance_says),
-        list: TextField::of("list", &draft.list, read.wrong),
-        rows,
-        band,
-    })
-}
 
-async fn save(
-    app: web::Data<App>,
-    session: Session,
-    id: web::Path<i64>,
-    form: CheckedForm<Vec<(String, String)>>,
-) -> Result<HttpResponse, Problem> {
-    let Received { sheet, draft, by, action, live } = sheets::receive::<Draft>(&app, &session, *id, &form.0).await?;
-    if action == "note" {
-        note(&app, &session, &sheet, &draft, by).await?;
+    async fn act(&mut self, around: &Around<'_>, action: &str, by: &str) -> Result<(), Problem> {
+        if action == "note" { note(around, self, by).await } else { Ok(()) }
     }
-    if live { show(app, session, id).await } else { Ok(see_other(&format!("/bench/batch/{}", *id))) }
 }
 
 /// Writes each verdict into its probe's life.
-async fn note(app: &App, session: &Session, sheet: &BenchSheet, draft: &Draft, by: String) -> Result<(), Problem> {
+async fn note(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
+    let Around { app, session, study, .. } = around;
     let read = read(draft);
     let Some(batch) = judge(draft, &read) else {
         return say(session, "Not noted: there is nothing to judge by yet.");
     };
-    let at = app.now(&app.store.study(sheet.study_id).await?);
+    let at = app.now(study);
     let probes = app.store.probes().await?;
     let (mut noted, mut unknown) = (0, Vec::new());
     for (member, serial) in batch.members.iter().zip(&read.serials) {
@@ -228,7 +193,7 @@ async fn note(app: &App, session: &Session, sheet: &BenchSheet, draft: &Draft, b
             &*draft.unit,
             batch.members.len()
         );
-        app.store.add_probe_event(probe.id, &ProbeEvent { at, kind: member.verdict, note, by: by.clone() }).await?;
+        app.store.add_probe_event(probe.id, &ProbeEvent { at, kind: member.verdict, note, by: by.to_owned() }).await?;
         noted += 1;
     }
     let rest =

@@ -1,80 +1,211 @@
-//! What all sheets of the bench share: begun, loaded, kept as typed.
+//! What all sheets of the bench share: begun, loaded, kept as typed, shown; and their numbers with a usual value.
 
 use crate::app::App;
+use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::edit;
+use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
+use crate::shell::guard::CheckedForm;
 use crate::shell::see_other;
 use crate::shell::sign_in::acting;
 use actix_session::Session;
-use actix_web::HttpResponse;
+use actix_web::{HttpResponse, web};
 use ebrel_core::planning::Typed;
+use ebrel_core::units::Range;
 use ebrel_store::register::BenchSheet;
+use ebrel_store::stations::Study;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
+/// Fields of a sent form, by name.
+pub type Sent = Vec<(String, String)>;
+
+/// A sheet with all that its page and its buttons need.
+pub struct Around<'a> {
+    /// The application.
+    pub app: &'a App,
+    /// The visitor's session.
+    pub session: &'a Session,
+    /// The study.
+    pub study: Study,
+    /// The sheet.
+    pub sheet: BenchSheet,
+}
+
 /// A kind of sheet, as it is typed.
-pub trait SheetDraft: Serialize + DeserializeOwned + PartialEq {
+pub trait Sheet: Serialize + DeserializeOwned + Clone + PartialEq + 'static {
     /// Its name in the database, and the part of its address: `/bench/KIND/NUMBER`.
     const KIND: &'static str;
 
     /// What it is called.
     fn title(&self) -> &Typed;
+
+    /// A fresh one, as the form asks for it.
+    async fn fresh(app: &App, study: &Study, form: &Sent) -> Result<Self, Problem>;
+
+    /// Its page.
+    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem>;
+
+    /// Does what a button asks for; what changes in the draft is kept.
+    async fn act(&mut self, around: &Around<'_>, action: &str, by: &str) -> Result<(), Problem>;
 }
 
-fn json<D: SheetDraft>(draft: &D) -> Result<String, Problem> {
+/// Routes of a kind of sheet.
+pub fn routes<D: Sheet>(config: &mut web::ServiceConfig) {
+    config
+        .route(&format!("/studies/{{id}}/{}", D::KIND), web::post().to(begin::<D>))
+        .service(web::resource(format!("/bench/{}/{{id}}", D::KIND)).get(show::<D>).post(save::<D>));
+}
+
+fn json<D: Sheet>(draft: &D) -> Result<String, Problem> {
     serde_json::to_string(draft).map_err(|e| Problem::Internal(e.to_string()))
 }
 
 /// Begins a sheet in a study and leads to it.
-pub async fn begin<D: SheetDraft>(app: &App, study: i64, draft: &D) -> Result<HttpResponse, Problem> {
-    let made_at = app.now(&app.store.study(study).await?);
-    let title = draft.title().to_string();
-    let sheet = BenchSheet { id: 0, study_id: study, kind: D::KIND.into(), title, made_at, draft: json(draft)? };
+async fn begin<D: Sheet>(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    form: CheckedForm<Sent>,
+) -> Result<HttpResponse, Problem> {
+    acting(&app, &session)?;
+    let study = app.store.study(*id).await?;
+    let draft = D::fresh(&app, &study, &form.0).await?;
+    let (made_at, title) = (app.now(&study), draft.title().to_string());
+    let sheet = BenchSheet { id: 0, study_id: *id, kind: D::KIND.into(), title, made_at, draft: json(&draft)? };
     let number = app.store.add_sheet(&sheet).await?;
     Ok(see_other(&format!("/bench/{}/{number}", D::KIND)))
 }
 
 /// A sheet of this kind with its draft.
-pub async fn load<D: SheetDraft>(app: &App, id: i64) -> Result<(BenchSheet, D), Problem> {
+async fn load<'a, D: Sheet>(app: &'a App, session: &'a Session, id: i64) -> Result<(Around<'a>, D), Problem> {
     let sheet = app.store.sheet(id).await?;
     if sheet.kind != D::KIND {
         return Err(Problem::NotFound("sheet of this kind"));
     }
     let draft = serde_json::from_str(&sheet.draft).map_err(|e| Problem::Internal(e.to_string()))?;
-    Ok((sheet, draft))
+    let study = app.store.study(sheet.study_id).await?;
+    Ok((Around { app, session, study, sheet }, draft))
 }
 
-/// A sheet as a sent form leaves it.
-pub struct Received<D> {
-    /// The sheet.
-    pub sheet: BenchSheet,
-    /// Its draft with the form's fields; kept already.
-    pub draft: D,
-    /// Who sent it.
-    pub by: String,
-    /// The button that sent it; empty for none.
-    pub action: String,
-    /// Whether a script waits for the page itself.
-    pub live: bool,
+async fn show<D: Sheet>(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let (around, draft) = load::<D>(&app, &session, *id).await?;
+    draft.page(&around).await
 }
 
-/// Takes a sent form into a sheet and keeps it.
-pub async fn receive<D: SheetDraft>(
-    app: &App,
-    session: &Session,
-    id: i64,
-    form: &[(String, String)],
-) -> Result<Received<D>, Problem> {
-    let by = acting(app, session)?;
-    let (sheet, before) = load::<D>(app, id).await?;
-    let draft = edit::apply(&before, form)?.0;
-    keep(app, &sheet, &draft).await?;
-    let last = |name: &str| form.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
-    Ok(Received { sheet, draft, by, action: last("do").to_owned(), live: last("live") == "yes" })
+/// Takes a sent form into a sheet, keeps it, and does what its button asks for.
+async fn save<D: Sheet>(
+    app: web::Data<App>,
+    session: Session,
+    id: web::Path<i64>,
+    form: CheckedForm<Sent>,
+) -> Result<HttpResponse, Problem> {
+    let by = acting(&app, &session)?;
+    let (around, before) = load::<D>(&app, &session, *id).await?;
+    let mut draft = edit::apply(&before, &form.0)?.0;
+    keep(&around, &draft).await?;
+    let last = |name: &str| form.0.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
+    if !last("do").is_empty() {
+        let typed = draft.clone();
+        draft.act(&around, last("do"), &by).await?;
+        if draft != typed {
+            keep(&around, &draft).await?;
+        }
+    }
+    if last("live") == "yes" {
+        draft.page(&around).await
+    } else {
+        Ok(see_other(&format!("/bench/{}/{}", D::KIND, *id)))
+    }
 }
 
 /// Keeps a sheet as it is typed so far.
-pub async fn keep<D: SheetDraft>(app: &App, sheet: &BenchSheet, draft: &D) -> Result<(), Problem> {
+async fn keep<D: Sheet>(around: &Around<'_>, draft: &D) -> Result<(), Problem> {
+    let sheet = &around.sheet;
     let title = if draft.title().is_blank() { sheet.title.clone() } else { draft.title().to_string() };
-    Ok(app.store.keep_sheet(sheet.id, &title, &json(draft)?).await?)
+    Ok(around.app.store.keep_sheet(sheet.id, &title, &json(draft)?).await?)
+}
+
+/// A number of a sheet: its legal range, and the usual value that stands in where none was typed.
+#[derive(Clone, Copy)]
+pub struct Usual {
+    /// Its range, with name and unit.
+    pub range: Range,
+    /// The usual value.
+    pub value: f64,
+    /// Where that comes from.
+    pub source: &'static str,
+}
+
+/// A number as it stands on a page.
+pub struct NumberField {
+    /// The field.
+    pub field: TextField,
+    /// Its name.
+    pub name: &'static str,
+    /// Its unit.
+    pub unit: &'static str,
+    /// The usual value.
+    pub usual: f64,
+    /// Where that comes from.
+    pub source: &'static str,
+}
+
+impl Usual {
+    /// What was typed, or the usual value.
+    pub fn of(&self, typed: &Typed) -> f64 {
+        typed.number_in(self.range).unwrap_or(self.value)
+    }
+
+    /// The field, with what is wrong with it.
+    pub fn field(&self, path: &str, typed: &Typed) -> NumberField {
+        let says = typed.optional_in(self.range).err();
+        let says =
+            says.map(|says| Said { class: "stop", says: format!("{says}. Reckoned with {} meanwhile.", self.value) });
+        NumberField {
+            field: TextField::of(path, typed, says.into_iter().collect()),
+            name: self.range.name,
+            unit: self.range.unit,
+            usual: self.value,
+            source: self.source,
+        }
+    }
+}
+
+/// Reads a list, a thing a line; what cannot be read is said with its line, and the rest goes on.
+pub fn read_lines<T>(text: &str, mut read: impl FnMut(&str) -> Result<T, String>) -> (Vec<T>, Vec<Said>) {
+    let (mut all, mut wrong) = (Vec::new(), Vec::new());
+    for (i, line) in text.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()) {
+        match read(line.trim()) {
+            Ok(one) => all.push(one),
+            Err(says) => wrong.push(Said { class: "stop", says: format!("line {}: {says}", i + 1) }),
+        }
+    }
+    (all, wrong)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HOURS: Usual =
+        Usual { range: Range { name: "hours", unit: "h", min: 1.0, max: 10.0 }, value: 4.0, source: "overnight" };
+
+    #[test]
+    fn a_usual_value_stands_in_and_says_so_only_where_something_is_wrong() {
+        assert_eq!((HOURS.of(&"7,5".into()), HOURS.of(&"".into()), HOURS.of(&"70".into())), (7.5, 4.0, 4.0));
+        assert!(HOURS.field("hours", &"".into()).field.says.is_empty(), "the usual value is shown, not lamented");
+        let wrong = HOURS.field("hours", &"70".into()).field;
+        assert!(
+            wrong.text == "70" && wrong.says[0].says.ends_with("Reckoned with 4 meanwhile."),
+            "{}",
+            wrong.says[0].says
+        );
+    }
+
+    #[test]
+    fn lines_that_cannot_be_read_are_named_and_the_rest_goes_on() {
+        let (all, wrong) = read_lines(" 1\n\nx\n3 ", |l| l.parse::<u8>().map_err(|_| "no number".to_owned()));
+        assert_eq!((all, wrong[0].says.as_str(), wrong.len()), (vec![1, 3], "line 3: no number", 1));
+    }
 }

@@ -2,6 +2,7 @@
 
 use super::{Draft, Pair};
 use crate::rooms::bench::draft::repeats;
+use crate::rooms::bench::sheets::Usual;
 use crate::shell::figures::fixed;
 use ebrel_core::planning::Typed;
 use ebrel_core::temperature::{
@@ -21,11 +22,6 @@ pub const SIGNALS: [(&str, &str); 8] = [
     ("thermistor", "Ω of a thermistor, by three points"),
 ];
 
-/// Standard uncertainty of one reading in its own unit.
-pub const U_SIGNAL: Range = Range { name: "what a reading is known to", unit: "mV or Ω", min: 0.0, max: 1e4 };
-/// And of the panel, or of a thermistor's three points.
-pub const U_KELVIN: Range = Range { name: "what panel or points are known to", unit: "K", min: 0.0, max: 5.0 };
-
 /// Readings of one state that still run further than this are no equilibrium, K.
 const DRIFT_K: f64 = 0.1;
 
@@ -39,13 +35,26 @@ pub struct Worked {
     pub says: Option<(&'static str, String)>,
 }
 
-/// Usual uncertainties of a signal: of the reading in its unit, and of the panel or points in K; with their source.
-pub fn usual_u(signal: &str) -> (f64, f64, &'static str) {
+/// Usual standard uncertainties of a signal: of a reading in its unit, and of the panel or the points in K.
+pub fn usual_u(signal: &str) -> (Usual, Usual) {
+    let reading = |unit, value, source| Usual {
+        range: Range { name: "what a reading is known to", unit, min: 0.0, max: 1e4 },
+        value,
+        source,
+    };
+    let kelvin = |name, value, source| Usual { range: Range { name, unit: "K", min: 0.0, max: 5.0 }, value, source };
+    let of_class = "class B of IEC 60751 is added to it";
     match signal {
-        "pt100" => (0.02, 0.0, "0.02 Ω: four wires; class B of IEC 60751 is added"),
-        "pt1000" => (0.2, 0.0, "0.2 Ω: four wires; class B of IEC 60751 is added"),
-        "thermistor" => (5.0, 0.1, "5 Ω: a logger's divider; 0.1 K: points taken in stirred baths"),
-        _ => (0.004, 0.3, "0.004 mV: a logger's fine range; 0.3 K: a panel thermometer under a cover"),
+        "pt100" => (reading("Ω", 0.02, "four wires; class B of IEC 60751 is added"), kelvin("", 0.0, of_class)),
+        "pt1000" => (reading("Ω", 0.2, "four wires; class B of IEC 60751 is added"), kelvin("", 0.0, of_class)),
+        "thermistor" => (
+            reading("Ω", 5.0, "a logger's divider"),
+            kelvin("what the points are known to", 0.1, "taken in stirred baths"),
+        ),
+        _ => (
+            reading("mV", 0.004, "a logger's fine range"),
+            kelvin("what the panel is known to", 0.3, "a panel thermometer under a cover"),
+        ),
     }
 }
 
@@ -73,11 +82,8 @@ fn thermistor(draft: &Draft) -> Result<SteinhartHart, String> {
 /// Degrees of a probe's reading in its own signal.
 fn degrees(draft: &Draft, reading: f64, panel: &Typed) -> Result<Converted, String> {
     let signal = &*draft.signal;
-    let (signal_u, kelvin, _) = usual_u(signal);
-    let u = ReadingUncertainty {
-        signal: draft.u_signal.number_in(U_SIGNAL).unwrap_or(signal_u),
-        kelvin: draft.u_kelvin.number_in(U_KELVIN).unwrap_or(kelvin),
-    };
+    let (of_signal, of_kelvin) = usual_u(signal);
+    let u = ReadingUncertainty { signal: of_signal.of(&draft.u_signal), kelvin: of_kelvin.of(&draft.u_kelvin) };
     if let Some(kind) = Thermocouple::from_code(signal) {
         let panel = read_number(panel).map_err(|_| {
             "A thermocouple needs the temperature of the panel, where its reference junction is.".to_owned()

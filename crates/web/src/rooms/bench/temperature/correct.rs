@@ -4,17 +4,16 @@ use super::{Draft, judged};
 use crate::app::App;
 use crate::jobs::reviewing;
 use crate::rooms::bench::run::stations_of;
+use crate::rooms::bench::sheets::Around;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, read_field, signed};
 use crate::shell::say;
-use actix_session::Session;
 use ebrel_core::temperature::{Correction, DatedCorrection, TemperatureCheck};
 use ebrel_store::StoreError;
 use ebrel_store::calibrations::Subject;
 use ebrel_store::corrections::StoredCorrection;
 use ebrel_store::placements::Probe;
-use ebrel_store::register::BenchSheet;
 use ebrel_store::stations::Study;
 
 /// The part of a sheet that proposes a correction and lists those that stand.
@@ -59,7 +58,8 @@ async fn probe_of(app: &App, draft: &Draft) -> Result<Option<Probe>, Problem> {
 
 impl Part {
     /// The part of a sheet with its judgement.
-    pub async fn of(app: &App, study: &Study, draft: &Draft, found: &TemperatureCheck) -> Result<Self, Problem> {
+    pub async fn of(around: &Around<'_>, draft: &Draft, found: &TemperatureCheck) -> Result<Self, Problem> {
+        let Around { app, study, .. } = around;
         let mut part = Self {
             proposed: String::new(),
             from: TextField::of("from", &draft.from, Vec::new()),
@@ -77,14 +77,8 @@ impl Part {
 }
 
 /// Makes the correction that the pairs carry.
-pub async fn make(
-    app: &App,
-    session: &Session,
-    study: &Study,
-    sheet: &BenchSheet,
-    draft: &Draft,
-    by: String,
-) -> Result<(), Problem> {
+pub async fn make(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
+    let Around { app, session, study, sheet } = around;
     let (_, found) = judged(draft);
     let Some(probe) = probe_of(app, draft).await? else {
         return say(session, "Not corrected: no probe of the register has this serial.");
@@ -111,7 +105,7 @@ pub async fn make(
         evidence: found.sentence,
         reason: draft.reason.to_string(),
         sheet_id: Some(sheet.id),
-        made_by: by,
+        made_by: by.to_owned(),
         made_at: app.now(study),
         withdrawn: None,
     };
@@ -131,9 +125,10 @@ pub async fn make(
 }
 
 /// Takes a correction back.
-pub async fn withdraw(app: &App, session: &Session, study: &Study, number: &str, by: String) -> Result<(), Problem> {
+pub async fn withdraw(around: &Around<'_>, number: &str, by: &str) -> Result<(), Problem> {
+    let Around { app, session, study, .. } = around;
     let Ok(id) = number.parse::<i64>() else { return Ok(()) };
-    let probe = app.store.withdraw_correction(id, &by, app.now(study)).await?;
+    let probe = app.store.withdraw_correction(id, by, app.now(study)).await?;
     rerun(app, study, probe).await?;
     say(session, "The correction is taken back; it stays on record.")
 }

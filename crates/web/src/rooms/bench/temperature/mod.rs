@@ -4,17 +4,14 @@ mod convert;
 mod correct;
 mod sun;
 
-use super::sheets::{self, Received, SheetDraft};
+use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual};
 use crate::app::App;
 use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::edit::MOST;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
-use crate::shell::guard::CheckedForm;
-use crate::shell::sign_in::acting;
-use crate::shell::{Room, Shell, page, say, see_other};
-use actix_session::Session;
+use crate::shell::{Room, Shell, page, say};
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use convert::{SIGNALS, Worked, usual_u, work};
@@ -22,16 +19,15 @@ pub use correct::correction_words;
 use ebrel_core::planning::Typed;
 use ebrel_core::register::EventKind;
 use ebrel_core::temperature::{Claims, TemperatureCheck, Thermocouple, check};
-use ebrel_core::units::{Range, UnixSeconds};
+use ebrel_core::units::Range;
 use ebrel_simulator::{PracticeThermometer, SETTINGS_C};
 use ebrel_store::register::ProbeEvent;
+use ebrel_store::stations::Study;
 use serde::{Deserialize, Serialize};
 
 pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/studies/{id}/temperature", web::post().to(begin))
-        .service(web::resource("/bench/temperature/{id}").get(show).post(save))
-        .route("/stations/{id}/sun-test", web::get().to(sun::sun));
+    sheets::routes::<Draft>(config);
+    config.route("/stations/{id}/sun-test", web::get().to(sun::sun));
 }
 
 /// Rows that a new sheet offers: ice, room, warm, and two more.
@@ -40,7 +36,7 @@ const ROWS: usize = 5;
 /// A sheet as it was typed.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
-struct Draft {
+pub struct Draft {
     title: Typed,
     serial: Typed,
     signal: Typed,
@@ -76,17 +72,10 @@ struct Pair {
     reference: Typed,
 }
 
-impl SheetDraft for Draft {
-    const KIND: &'static str = "temperature";
-
-    fn title(&self) -> &Typed {
-        &self.title
-    }
-}
-
 const CLAIM: Range = Range { name: "what an instrument claims", unit: "K", min: 0.001, max: 20.0 };
-/// What a usual digital probe and a checked reference claim, K.
-const USUAL_CLAIMS: (f64, f64) = (0.5, 0.1);
+const CLAIM_PROBE: Usual = Usual { range: CLAIM, value: 0.5, source: "a usual digital probe" };
+const CLAIM_REFERENCE: Usual = Usual { range: CLAIM, value: 0.1, source: "checked in ice this year" };
+
 struct Row {
     medium: TextField,
     probe: TextField,
@@ -117,19 +106,13 @@ struct SheetPage {
     thermistor: bool,
     converted: bool,
     points: Vec<(TextField, TextField)>,
-    u_signal: TextField,
-    u_kelvin: TextField,
-    usual_u: (f64, f64, &'static str),
+    known_to: Vec<NumberField>,
     correction: correct::Part,
     practice: Option<BathPart>,
-    claim_probe: TextField,
-    claim_reference: TextField,
+    claim_probe: NumberField,
+    claim_reference: NumberField,
     rows: Vec<Row>,
     picture: Picture,
-}
-
-fn range_says(typed: &Typed, range: Range) -> Option<String> {
-    typed.optional_in(range).err().map(|says| format!("{says}. The usual value stands in."))
 }
 
 /// The bath on a practice sheet.
@@ -169,113 +152,105 @@ fn read_bath(draft: &mut Draft, asked: &str) {
     if at == draft.pairs.len() { draft.pairs.push(pair) } else { draft.pairs[at] = pair }
 }
 
-fn claims(draft: &Draft) -> (Claims, [Option<String>; 2]) {
-    let read = |typed: &Typed, usual: f64| match typed.optional_in(CLAIM) {
-        Ok(value) => (value.unwrap_or(usual), None),
-        Err(says) => (usual, Some(format!("{says}. Reckoned with {usual} K meanwhile."))),
-    };
-    let (probe, a) = read(&draft.claim_probe, USUAL_CLAIMS.0);
-    let (reference, b) = read(&draft.claim_reference, USUAL_CLAIMS.1);
-    (Claims { probe, reference }, [a, b])
-}
-
 fn judged(draft: &Draft) -> (Vec<Worked>, TemperatureCheck) {
+    let (probe, reference) = (CLAIM_PROBE.of(&draft.claim_probe), CLAIM_REFERENCE.of(&draft.claim_reference));
+    let claims = Claims { probe, reference };
     let worked: Vec<Worked> = draft.pairs.iter().map(|p| work(draft, p)).collect();
     let pairs: Vec<(f64, f64)> = worked.iter().filter_map(|w| w.celsius).collect();
     let (probe, reference): (Vec<f64>, Vec<f64>) = pairs.into_iter().unzip();
-    let found = check(&probe, &reference, claims(draft).0);
+    let found = check(&probe, &reference, claims);
     (worked, found)
-}
-
-async fn begin(
-    app: web::Data<App>,
-    session: Session,
-    id: web::Path<i64>,
-    form: CheckedForm<Begin>,
-) -> Result<HttpResponse, Problem> {
-    acting(&app, &session)?;
-    let mediums = ["stirred ice bath", "room", "warm bath"];
-    let pair = |i: usize| Pair { medium: mediums.get(i).copied().unwrap_or("").into(), ..Pair::default() };
-    let practice = form.0.serial == PRACTICE;
-    let serial = if practice { "" } else { form.0.serial.trim() };
-    let draft = Draft {
-        title: if practice {
-            "Practice thermometer in the bath".into()
-        } else if serial.is_empty() {
-            "Thermometer check".into()
-        } else {
-            format!("{serial} against the reference").as_str().into()
-        },
-        serial: serial.into(),
-        practice: if practice { (app.store.sheets(*id).await?.len() as f64 + 1.0).into() } else { Typed::default() },
-        pairs: (0..ROWS).map(pair).collect(),
-        ..Draft::default()
-    };
-    sheets::begin(&app, *id, &draft).await
 }
 
 /// What stands for the practice thermometer where a serial is chosen.
 const PRACTICE: &str = "practice";
 
-#[derive(Deserialize)]
-struct Begin {
-    #[serde(default)]
-    serial: String,
+/// A pair as it stands on the page.
+fn row(i: usize, pair: &Pair, worked: &Worked) -> Row {
+    let says = |name: &str| match &worked.says {
+        Some((at, says)) if *at == name => {
+            vec![Said { class: if worked.celsius.is_some() { "weak" } else { "stop" }, says: says.clone() }]
+        }
+        _ => Vec::new(),
+    };
+    let at = |name: &str, typed: &Typed| TextField::of(format!("pairs.{i}.{name}"), typed, says(name));
+    Row {
+        medium: at("medium", &pair.medium),
+        probe: at("probe", &pair.probe),
+        panel: at("panel", &pair.panel),
+        reference: at("reference", &pair.reference),
+        celsius: worked.celsius.map(|c| fixed(c.0, 2)).unwrap_or_default(),
+        u: if worked.u > 0.0 { format!("± {}", fixed(worked.u, 2)) } else { String::new() },
+        difference: worked.celsius.map(|c| fixed(c.0 - c.1, 2)).unwrap_or_default(),
+    }
 }
 
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let (sheet, draft) = sheets::load::<Draft>(&app, *id).await?;
-    let study = app.store.study(sheet.study_id).await?;
-    let (worked, found) = judged(&draft);
-    let (_, claim_says) = claims(&draft);
-    let stop = |says: Option<String>| says.map(|says| Said { class: "stop", says }).into_iter().collect::<Vec<_>>();
-    let rows = draft.pairs.iter().zip(&worked).enumerate().map(|(i, (p, w))| {
-        let says = |name: &str| match &w.says {
-            Some((at, says)) if *at == name => {
-                vec![Said { class: if w.celsius.is_some() { "weak" } else { "stop" }, says: says.clone() }]
-            }
-            _ => Vec::new(),
-        };
-        let at = |name: &str, typed: &Typed| TextField::of(format!("pairs.{i}.{name}"), typed, says(name));
-        Row {
-            medium: at("medium", &p.medium),
-            probe: at("probe", &p.probe),
-            panel: at("panel", &p.panel),
-            reference: at("reference", &p.reference),
-            celsius: w.celsius.map(|c| fixed(c.0, 2)).unwrap_or_default(),
-            u: if w.u > 0.0 { format!("± {}", fixed(w.u, 2)) } else { String::new() },
-            difference: w.celsius.map(|c| fixed(c.0 - c.1, 2)).unwrap_or_default(),
+impl Sheet for Draft {
+    const KIND: &'static str = "temperature";
+
+    fn title(&self) -> &Typed {
+        &self.title
+    }
+
+    async fn fresh(app: &App, study: &Study, form: &Sent) -> Result<Self, Problem> {
+        let asked = form.iter().find(|f| f.0 == "serial").map_or("", |f| f.1.trim());
+        let mediums = ["stirred ice bath", "room", "warm bath"];
+        let pair = |i: usize| Pair { medium: mediums.get(i).copied().unwrap_or("").into(), ..Pair::default() };
+        let fresh = Self { pairs: (0..ROWS).map(pair).collect(), ..Self::default() };
+        if asked == PRACTICE {
+            let seed = app.store.sheets(study.id).await?.len() as f64 + 1.0;
+            return Ok(Self { title: "Practice thermometer in the bath".into(), practice: seed.into(), ..fresh });
         }
-    });
-    let picture = picture(&worked, &found);
-    let points = draft.points.iter().enumerate().map(|(i, p)| {
-        let at = |name: &str, typed: &Typed| TextField::of(format!("points.{i}.{name}"), typed, Vec::new());
-        (at("celsius", &p.celsius), at("ohm", &p.ohm))
-    });
-    let correction = correct::Part::of(&app, &study, &draft, &found).await?;
-    let shell = Shell::within(&app, &session, &draft.title, Room::Bench, &study, None).await?;
-    page(&SheetPage {
-        shell,
-        study: study.id,
-        answer: found.sentence,
-        reasons: found.reasons,
-        title: TextField::of("title", &draft.title, Vec::new()),
-        serial: TextField::of("serial", &draft.serial, Vec::new()),
-        signals: SIGNALS.iter().map(|(c, w)| (*c, *w, *c == &*draft.signal)).collect(),
-        thermocouple: Thermocouple::from_code(&draft.signal).is_some(),
-        thermistor: &*draft.signal == "thermistor",
-        converted: !draft.signal.is_blank() && &*draft.signal != "degC",
-        points: points.collect(),
-        u_signal: TextField::of("u_signal", &draft.u_signal, stop(range_says(&draft.u_signal, convert::U_SIGNAL))),
-        u_kelvin: TextField::of("u_kelvin", &draft.u_kelvin, stop(range_says(&draft.u_kelvin, convert::U_KELVIN))),
-        usual_u: usual_u(&draft.signal),
-        correction,
-        practice: BathPart::of(&draft),
-        claim_probe: TextField::of("claim_probe", &draft.claim_probe, stop(claim_says[0].clone())),
-        claim_reference: TextField::of("claim_reference", &draft.claim_reference, stop(claim_says[1].clone())),
-        rows: rows.collect(),
-        picture,
-    })
+        let against = format!("{asked} against the reference");
+        let title = if asked.is_empty() { "Thermometer check" } else { &against };
+        Ok(Self { title: title.into(), serial: asked.into(), ..fresh })
+    }
+
+    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
+        let (worked, found) = judged(self);
+        let rows = self.pairs.iter().zip(&worked).enumerate().map(|(i, (p, w))| row(i, p, w));
+        let picture = picture(&worked, &found);
+        let points = self.points.iter().enumerate().map(|(i, p)| {
+            let at = |name: &str, typed: &Typed| TextField::of(format!("points.{i}.{name}"), typed, Vec::new());
+            (at("celsius", &p.celsius), at("ohm", &p.ohm))
+        });
+        let (u_signal, u_kelvin) = usual_u(&self.signal);
+        let correction = correct::Part::of(around, self, &found).await?;
+        let shell = Shell::within(around.app, around.session, &self.title, Room::Bench, &around.study, None).await?;
+        page(&SheetPage {
+            shell,
+            study: around.study.id,
+            answer: found.sentence,
+            reasons: found.reasons,
+            title: TextField::of("title", &self.title, Vec::new()),
+            serial: TextField::of("serial", &self.serial, Vec::new()),
+            signals: SIGNALS.iter().map(|(c, w)| (*c, *w, *c == &*self.signal)).collect(),
+            thermocouple: Thermocouple::from_code(&self.signal).is_some(),
+            thermistor: &*self.signal == "thermistor",
+            converted: !self.signal.is_blank() && &*self.signal != "degC",
+            points: points.collect(),
+            known_to: vec![u_signal.field("u_signal", &self.u_signal), u_kelvin.field("u_kelvin", &self.u_kelvin)],
+            correction,
+            practice: BathPart::of(self),
+            claim_probe: CLAIM_PROBE.field("claim_probe", &self.claim_probe),
+            claim_reference: CLAIM_REFERENCE.field("claim_reference", &self.claim_reference),
+            rows: rows.collect(),
+            picture,
+        })
+    }
+
+    async fn act(&mut self, around: &Around<'_>, action: &str, by: &str) -> Result<(), Problem> {
+        match action.split_once(' ').unwrap_or((action, "")) {
+            ("add", _) if self.pairs.len() < MOST => self.pairs.push(Pair::default()),
+            ("truth", _) if !self.practice.is_blank() => self.revealed = "yes".into(),
+            ("bath", asked) => read_bath(self, asked),
+            ("correct", _) => correct::make(around, self, by).await?,
+            ("withdraw", number) => correct::withdraw(around, number, by).await?,
+            ("note", _) => note(around, self, by).await?,
+            _ => {}
+        }
+        Ok(())
+    }
 }
 
 /// Differences over temperature, in px.
@@ -307,54 +282,16 @@ fn picture(worked: &[Worked], found: &TemperatureCheck) -> Picture {
     }
 }
 
-async fn save(
-    app: web::Data<App>,
-    session: Session,
-    id: web::Path<i64>,
-    form: CheckedForm<Vec<(String, String)>>,
-) -> Result<HttpResponse, Problem> {
-    let Received { sheet, mut draft, by, action, live } =
-        sheets::receive::<Draft>(&app, &session, *id, &form.0).await?;
-    match action.as_str() {
-        "add" if draft.pairs.len() < MOST => {
-            draft.pairs.push(Pair::default());
-            sheets::keep(&app, &sheet, &draft).await?;
-        }
-        "truth" if !draft.practice.is_blank() => {
-            draft.revealed = "yes".into();
-            sheets::keep(&app, &sheet, &draft).await?;
-        }
-        "correct" => {
-            let study = app.store.study(sheet.study_id).await?;
-            correct::make(&app, &session, &study, &sheet, &draft, by).await?;
-        }
-        "note" => {
-            let study = app.store.study(sheet.study_id).await?;
-            note(&app, &session, &draft, app.now(&study), by).await?;
-        }
-        other => match other.split_once(' ') {
-            Some(("bath", asked)) => {
-                read_bath(&mut draft, asked);
-                sheets::keep(&app, &sheet, &draft).await?;
-            }
-            Some(("withdraw", number)) => {
-                let study = app.store.study(sheet.study_id).await?;
-                correct::withdraw(&app, &session, &study, number, by).await?;
-            }
-            _ => {}
-        },
-    }
-    if live { show(app, session, id).await } else { Ok(see_other(&format!("/bench/temperature/{}", *id))) }
-}
-
 /// Notes the judgement in the probe's life.
-async fn note(app: &App, session: &Session, draft: &Draft, at: UnixSeconds, by: String) -> Result<(), Problem> {
+async fn note(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
+    let Around { app, session, study, .. } = around;
     let (_, found) = judged(draft);
     let probe = app.store.probes().await?.into_iter().find(|p| p.serial.eq_ignore_ascii_case(&draft.serial));
     match (probe, found.agreement) {
         (None, _) => say(session, "Not noted: no probe of the register has this serial."),
         (Some(_), None) => say(session, "Not noted: there is nothing to judge by yet."),
         (Some(probe), Some(_)) => {
+            let (at, by) = (app.now(study), by.to_owned());
             let event = ProbeEvent { at, kind: EventKind::Checked, note: found.sentence, by };
             app.store.add_probe_event(probe.id, &event).await?;
             say(session, &format!("The check is noted in the life of {}.", probe.serial))

@@ -1,32 +1,24 @@
 //! An own-made block against a reference in a drying pot: where it responds, its curve, its lag, and the refill point.
 
 use crate::app::App;
-use crate::rooms::bench::sheets::{self, SheetDraft};
+use crate::rooms::bench::sheets::{Around, NumberField, Sent, Sheet, Usual, read_lines};
 use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
-use crate::shell::guard::{CheckedForm, NoFields};
-use crate::shell::sign_in::acting;
-use crate::shell::{Room, Shell, page, see_other};
-use actix_session::Session;
-use actix_web::{HttpResponse, web};
+use crate::shell::{Room, Shell, page};
+use actix_web::HttpResponse;
 use askama::Template;
 use ebrel_core::planning::Typed;
 use ebrel_core::tension::{BlockResponse, PotReading, ResponseError, block_response};
 use ebrel_core::units::{Range, read_number};
+use ebrel_store::stations::Study;
 use serde::{Deserialize, Serialize};
-
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/studies/{id}/block", web::post().to(begin))
-        .service(web::resource("/bench/block/{id}").get(show).post(save));
-}
 
 /// A sheet as it was typed.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
-struct Draft {
+pub struct Draft {
     title: Typed,
     block: Typed,
     reference: Typed,
@@ -34,34 +26,25 @@ struct Draft {
     list: Typed,
 }
 
-impl SheetDraft for Draft {
-    const KIND: &'static str = "block";
-
-    fn title(&self) -> &Typed {
-        &self.title
-    }
-}
-
-const REFILL: Range = Range { name: "refill point", unit: "kPa", min: 1.0, max: 1500.0 };
-const USUAL_REFILL: f64 = 60.0;
+const REFILL: Usual = Usual {
+    range: Range { name: "refill point", unit: "kPa", min: 1.0, max: 1500.0 },
+    value: 60.0,
+    source: "usual in loams; sand sooner, clay later",
+};
 
 /// Looks at the pot, in order of time, and what could not be read.
 fn looks(draft: &Draft) -> (Vec<PotReading>, Vec<Said>) {
-    let (mut all, mut wrong) = (Vec::new(), Vec::new());
-    for (i, line) in draft.list.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()) {
+    let (mut all, wrong) = read_lines(&draft.list, |line| {
         let numbers: Result<Vec<f64>, String> =
             line.split([';', '\t', ' ']).filter(|p| !p.is_empty()).map(read_number).collect();
-        let says = match numbers.as_deref() {
-            Ok([hours, kilo_ohm, kilopascal]) if *kilo_ohm > 0.0 && *kilopascal > 0.0 => {
-                all.push(PotReading { hours: *hours, kilo_ohm: *kilo_ohm, kilopascal: *kilopascal });
-                continue;
+        match numbers?[..] {
+            [hours, kilo_ohm, kilopascal] if kilo_ohm > 0.0 && kilopascal > 0.0 => {
+                Ok(PotReading { hours, kilo_ohm, kilopascal })
             }
-            Ok([_, _, _]) => "resistance and tension are above zero: a short, or a sign?".to_owned(),
-            Ok(_) => "three numbers: hours; kΩ of the block; kPa of the reference".to_owned(),
-            Err(says) => says.clone(),
-        };
-        wrong.push(Said { class: "stop", says: format!("line {}: {says}", i + 1) });
-    }
+            [_, _, _] => Err("resistance and tension are above zero: a short, or a sign?".to_owned()),
+            _ => Err("three numbers: hours; kΩ of the block; kPa of the reference".to_owned()),
+        }
+    });
     all.sort_by(|a, b| a.hours.total_cmp(&b.hours));
     (all, wrong)
 }
@@ -157,53 +140,43 @@ struct BlockPage {
     title: TextField,
     block: TextField,
     reference: TextField,
-    refill: TextField,
+    refill: NumberField,
     list: TextField,
     picture: Option<Picture>,
 }
 
-async fn begin(
-    app: web::Data<App>,
-    session: Session,
-    id: web::Path<i64>,
-    _form: CheckedForm<NoFields>,
-) -> Result<HttpResponse, Problem> {
-    acting(&app, &session)?;
-    sheets::begin(&app, *id, &Draft { title: "Block in a drying pot".into(), ..Draft::default() }).await
-}
+impl Sheet for Draft {
+    const KIND: &'static str = "block";
 
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let (sheet, draft) = sheets::load::<Draft>(&app, *id).await?;
-    let study = app.store.study(sheet.study_id).await?;
-    let refill_says = match draft.refill.optional_in(REFILL) {
-        Err(says) => vec![Said { class: "stop", says: format!("{says}. Reckoned with {USUAL_REFILL} meanwhile.") }],
-        Ok(_) => Vec::new(),
-    };
-    let refill = draft.refill.number_in(REFILL).unwrap_or(USUAL_REFILL);
-    let (looks, wrong) = looks(&draft);
-    let found = block_response(&looks);
-    let (answer, says) = answer(&found, refill);
-    let shell = Shell::within(&app, &session, &draft.title, Room::Bench, &study, None).await?;
-    page(&BlockPage {
-        shell,
-        study: study.id,
-        answer,
-        says,
-        title: TextField::of("title", &draft.title, Vec::new()),
-        block: TextField::of("block", &draft.block, Vec::new()),
-        reference: TextField::of("reference", &draft.reference, Vec::new()),
-        refill: TextField::of("refill", &draft.refill, refill_says),
-        list: TextField::of("list", &draft.list, wrong),
-        picture: picture(&looks, found.as_ref().ok(), refill),
-    })
-}
+    fn title(&self) -> &Typed {
+        &self.title
+    }
 
-async fn save(
-    app: web::Data<App>,
-    session: Session,
-    id: web::Path<i64>,
-    form: CheckedForm<Vec<(String, String)>>,
-) -> Result<HttpResponse, Problem> {
-    let received = sheets::receive::<Draft>(&app, &session, *id, &form.0).await?;
-    if received.live { show(app, session, id).await } else { Ok(see_other(&format!("/bench/block/{}", *id))) }
+    async fn fresh(_app: &App, _study: &Study, _form: &Sent) -> Result<Self, Problem> {
+        Ok(Self { title: "Block in a drying pot".into(), ..Self::default() })
+    }
+
+    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
+        let refill = REFILL.of(&self.refill);
+        let (looks, wrong) = looks(self);
+        let found = block_response(&looks);
+        let (answer, says) = answer(&found, refill);
+        let shell = Shell::within(around.app, around.session, &self.title, Room::Bench, &around.study, None).await?;
+        page(&BlockPage {
+            shell,
+            study: around.study.id,
+            answer,
+            says,
+            title: TextField::of("title", &self.title, Vec::new()),
+            block: TextField::of("block", &self.block, Vec::new()),
+            reference: TextField::of("reference", &self.reference, Vec::new()),
+            refill: REFILL.field("refill", &self.refill),
+            list: TextField::of("list", &self.list, wrong),
+            picture: picture(&looks, found.as_ref().ok(), refill),
+        })
+    }
+
+    async fn act(&mut self, _around: &Around<'_>, _action: &str, _by: &str) -> Result<(), Problem> {
+        Ok(())
+    }
 }

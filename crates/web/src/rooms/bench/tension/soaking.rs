@@ -1,32 +1,24 @@
 //! Blocks soaked and dried before they go into the ground: the schedule, and what each soaking read.
 
 use crate::app::App;
-use crate::rooms::bench::sheets::{self, SheetDraft};
+use crate::rooms::bench::sheets::{Around, NumberField, Sent, Sheet, Usual, read_lines};
 use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, fixed, moment, read_field};
-use crate::shell::guard::{CheckedForm, NoFields};
-use crate::shell::sign_in::acting;
-use crate::shell::{Room, Shell, page, see_other};
-use actix_session::Session;
-use actix_web::{HttpResponse, web};
+use crate::shell::{Room, Shell, page};
+use actix_web::HttpResponse;
 use askama::Template;
 use ebrel_core::planning::Typed;
 use ebrel_core::tension::{Readiness, Stage, readiness, schedule};
 use ebrel_core::units::{Range, UnixSeconds, read_number};
+use ebrel_store::stations::Study;
 use serde::{Deserialize, Serialize};
-
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/studies/{id}/soaking", web::post().to(begin))
-        .service(web::resource("/bench/soaking/{id}").get(show).post(save));
-}
 
 /// A sheet as it was typed.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
-struct Draft {
+pub struct Draft {
     title: Typed,
     serials: Typed,
     start: Typed,
@@ -36,40 +28,18 @@ struct Draft {
     log: Typed,
 }
 
-impl SheetDraft for Draft {
-    const KIND: &'static str = "soaking";
-
-    fn title(&self) -> &Typed {
-        &self.title
-    }
-}
-
-/// Path, range, usual value and its source.
-const NUMBERS: [(&str, Range, f64, &str); 3] = [
-    (
-        "cycles",
-        Range { name: "cycles", unit: "", min: 0.0, max: 10.0 },
-        2.0,
-        "two or three; then it is soaked once more",
-    ),
-    ("soak_hours", Range { name: "in water for", unit: "h", min: 0.5, max: 240.0 }, 12.0, "overnight"),
-    ("dry_hours", Range { name: "in the air for", unit: "h", min: 0.5, max: 720.0 }, 24.0, "until it feels dry"),
-];
-
-impl Draft {
-    fn typed(&self, path: &str) -> &Typed {
-        match path {
-            "cycles" => &self.cycles,
-            "soak_hours" => &self.soak_hours,
-            _ => &self.dry_hours,
-        }
-    }
-
-    fn number(&self, which: usize) -> f64 {
-        let (path, range, usual, _) = NUMBERS[which];
-        self.typed(path).optional_in(range).ok().flatten().unwrap_or(usual)
-    }
-}
+const CYCLES: Usual = Usual {
+    range: Range { name: "cycles", unit: "", min: 0.0, max: 10.0 },
+    value: 2.0,
+    source: "two or three; then it is soaked once more",
+};
+const SOAK: Usual =
+    Usual { range: Range { name: "in water for", unit: "h", min: 0.5, max: 240.0 }, value: 12.0, source: "overnight" };
+const DRY: Usual = Usual {
+    range: Range { name: "in the air for", unit: "h", min: 0.5, max: 720.0 },
+    value: 24.0,
+    source: "until it feels dry",
+};
 
 /// A line of the log: when, in which stage, what it read.
 struct Logged {
@@ -79,26 +49,21 @@ struct Logged {
 }
 
 fn log(draft: &Draft, offset: i64) -> (Vec<Logged>, Vec<Said>) {
-    let (mut all, mut wrong) = (Vec::new(), Vec::new());
-    for (i, line) in draft.log.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()) {
+    let (mut all, wrong) = read_lines(&draft.log, |line| {
         let cells: Vec<&str> = line.split([';', '\t']).map(str::trim).collect();
-        let read = match cells[..] {
-            [at, stage, reading] => match (read_field(at, offset), stage.to_lowercase().as_str(), read_number(reading))
-            {
-                (None, ..) => Err("write the time like 2026-02-14 08:00".to_owned()),
-                (Some(at), "wet", Ok(reading)) if reading > 0.0 => Ok(Logged { at, soaked: true, reading }),
-                (Some(at), "dry", Ok(reading)) if reading > 0.0 => Ok(Logged { at, soaked: false, reading }),
-                (_, "wet" | "dry", Ok(_)) => Err("a resistance or a mass is above zero".to_owned()),
-                (_, "wet" | "dry", Err(says)) => Err(says),
-                _ => Err("say wet or dry".to_owned()),
-            },
-            _ => Err("time; wet or dry; reading".to_owned()),
+        let [at, stage, reading] = cells[..] else { return Err("time; wet or dry; reading".to_owned()) };
+        let at = read_field(at, offset).ok_or("write the time like 2026-02-14 08:00")?;
+        let soaked = match stage.to_lowercase().as_str() {
+            "wet" => true,
+            "dry" => false,
+            _ => return Err("say wet or dry".to_owned()),
         };
-        match read {
-            Ok(logged) => all.push(logged),
-            Err(says) => wrong.push(Said { class: "stop", says: format!("line {}: {says}", i + 1) }),
+        let reading = read_number(reading)?;
+        if reading <= 0.0 {
+            return Err("a resistance or a mass is above zero".to_owned());
         }
-    }
+        Ok(Logged { at, soaked, reading })
+    });
     all.sort_by_key(|l| l.at);
     (all, wrong)
 }
@@ -109,14 +74,6 @@ struct StepRow {
     to: String,
     reading: String,
     now: bool,
-}
-
-struct NumberField {
-    field: TextField,
-    name: &'static str,
-    unit: &'static str,
-    usual: f64,
-    source: &'static str,
 }
 
 #[derive(Template)]
@@ -131,19 +88,6 @@ struct SoakingPage {
     numbers: Vec<NumberField>,
     log: TextField,
     steps: Vec<StepRow>,
-}
-
-async fn begin(
-    app: web::Data<App>,
-    session: Session,
-    id: web::Path<i64>,
-    _form: CheckedForm<NoFields>,
-) -> Result<HttpResponse, Problem> {
-    acting(&app, &session)?;
-    let study = app.store.study(*id).await?;
-    let start = field(app.now(&study), study.utc_offset_minutes);
-    let draft = Draft { title: "Soaking blocks".into(), start: start.as_str().into(), ..Draft::default() };
-    sheets::begin(&app, *id, &draft).await
 }
 
 /// What to do now, first; then whether the blocks are ready.
@@ -172,54 +116,55 @@ fn answer(steps: &[ebrel_core::tension::Step], logged: &[Logged], now: UnixSecon
     }
 }
 
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let (sheet, draft) = sheets::load::<Draft>(&app, *id).await?;
-    let study = app.store.study(sheet.study_id).await?;
-    let (offset, now) = (study.utc_offset_minutes, app.now(&study));
-    let start = read_field(&draft.start, offset);
-    let start_says = start.is_none().then(|| Said {
-        class: "stop",
-        says: "Write when it begins like 2026-02-13 20:00. Reckoned from now meanwhile.".into(),
-    });
-    let steps = schedule(start.unwrap_or(now), draft.number(0).round() as usize, draft.number(1), draft.number(2));
-    let (logged, wrong) = log(&draft, offset);
-    let rows = steps.iter().map(|s| {
-        let of = logged.iter().filter(|l| (s.from..=s.to).contains(&l.at) && l.soaked == (s.stage == Stage::Soak));
-        StepRow {
-            what: if s.stage == Stage::Soak { "in water" } else { "in the air" },
-            from: moment(s.from, offset),
-            to: moment(s.to, offset),
-            reading: of.map(|l| l.reading.to_string()).collect::<Vec<_>>().join(", "),
-            now: s.from <= now && now < s.to,
-        }
-    });
-    let numbers = NUMBERS.iter().map(|(path, range, usual, source)| {
-        let typed = draft.typed(path);
-        let says = typed.optional_in(*range).err();
-        let says = says.map(|says| Said { class: "stop", says: format!("{says}. Reckoned with {usual} meanwhile.") });
-        let field = TextField::of(*path, typed, says.into_iter().collect());
-        NumberField { field, name: range.name, unit: range.unit, usual: *usual, source }
-    });
-    let shell = Shell::within(&app, &session, &draft.title, Room::Bench, &study, None).await?;
-    page(&SoakingPage {
-        shell,
-        study: study.id,
-        answer: answer(&steps, &logged, now, offset),
-        title: TextField::of("title", &draft.title, Vec::new()),
-        serials: TextField::of("serials", &draft.serials, Vec::new()),
-        start: TextField::of("start", &draft.start, start_says.into_iter().collect()),
-        numbers: numbers.collect(),
-        log: TextField::of("log", &draft.log, wrong),
-        steps: rows.collect(),
-    })
-}
+impl Sheet for Draft {
+    const KIND: &'static str = "soaking";
 
-async fn save(
-    app: web::Data<App>,
-    session: Session,
-    id: web::Path<i64>,
-    form: CheckedForm<Vec<(String, String)>>,
-) -> Result<HttpResponse, Problem> {
-    let received = sheets::receive::<Draft>(&app, &session, *id, &form.0).await?;
-    if received.live { show(app, session, id).await } else { Ok(see_other(&format!("/bench/soaking/{}", *id))) }
+    fn title(&self) -> &Typed {
+        &self.title
+    }
+
+    async fn fresh(app: &App, study: &Study, _form: &Sent) -> Result<Self, Problem> {
+        let start = field(app.now(study), study.utc_offset_minutes);
+        Ok(Self { title: "Soaking blocks".into(), start: start.as_str().into(), ..Self::default() })
+    }
+
+    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
+        let (offset, now) = (around.study.utc_offset_minutes, around.app.now(&around.study));
+        let start = read_field(&self.start, offset);
+        let says = "Write when it begins like 2026-02-13 20:00. Reckoned from now meanwhile.";
+        let start_says = start.is_none().then(|| Said { class: "stop", says: says.into() });
+        let cycles = CYCLES.of(&self.cycles).round() as usize;
+        let steps = schedule(start.unwrap_or(now), cycles, SOAK.of(&self.soak_hours), DRY.of(&self.dry_hours));
+        let (logged, wrong) = log(self, offset);
+        let rows = steps.iter().map(|s| {
+            let of = logged.iter().filter(|l| (s.from..=s.to).contains(&l.at) && l.soaked == (s.stage == Stage::Soak));
+            StepRow {
+                what: if s.stage == Stage::Soak { "in water" } else { "in the air" },
+                from: moment(s.from, offset),
+                to: moment(s.to, offset),
+                reading: of.map(|l| l.reading.to_string()).collect::<Vec<_>>().join(", "),
+                now: s.from <= now && now < s.to,
+            }
+        });
+        let shell = Shell::within(around.app, around.session, &self.title, Room::Bench, &around.study, None).await?;
+        page(&SoakingPage {
+            shell,
+            study: around.study.id,
+            answer: answer(&steps, &logged, now, offset),
+            title: TextField::of("title", &self.title, Vec::new()),
+            serials: TextField::of("serials", &self.serials, Vec::new()),
+            start: TextField::of("start", &self.start, start_says.into_iter().collect()),
+            numbers: vec![
+                CYCLES.field("cycles", &self.cycles),
+                SOAK.field("soak_hours", &self.soak_hours),
+                DRY.field("dry_hours", &self.dry_hours),
+            ],
+            log: TextField::of("log", &self.log, wrong),
+            steps: rows.collect(),
+        })
+    }
+
+    async fn act(&mut self, _around: &Around<'_>, _action: &str, _by: &str) -> Result<(), Problem> {
+        Ok(())
+    }
 }
