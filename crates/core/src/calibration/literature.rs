@@ -1,5 +1,7 @@
 //! General curves from the literature, from permittivity to water content, and how well one serves a set of samples.
 
+use crate::units::PARTICLE_DENSITY_G_CM3;
+
 /// A published curve.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Published {
@@ -9,11 +11,25 @@ pub enum Published {
     Ledieu,
     /// Malicki, Plagge & Roth 1996, European Journal of Soil Science 47:357: with the soil's own density.
     Malicki,
+    /// A mixing model of minerals, water and air with the exponent 1/2 (Birchak et al. 1974, Proceedings of the IEEE 62:93;
+    /// Roth et al. 1990, Water Resources Research 26:2267), with the soil's own density.
+    Mixing,
+}
+
+/// Permittivities of the mixing model: minerals, water at 20 °C, air.
+const MIXED: (f64, f64, f64) = (4.0, 80.1, 1.0);
+
+/// Water content (m³/m³) of soil of a porosity at a permittivity ε, by mixing with the exponent 1/2:
+/// θ = (√ε − (1 − φ) √ε_s − φ √ε_a)/(√ε_w − √ε_a). Worked value: ε = 14 at φ = 0.48: 0.27946.
+#[must_use]
+pub fn mixing_theta(permittivity: f64, porosity: f64) -> f64 {
+    let (mineral, water, air) = (MIXED.0.sqrt(), MIXED.1.sqrt(), MIXED.2.sqrt());
+    (permittivity.max(0.0).sqrt() - (1.0 - porosity) * mineral - porosity * air) / (water - air)
 }
 
 impl Published {
     /// All of them.
-    pub const ALL: [Self; 3] = [Self::Topp, Self::Ledieu, Self::Malicki];
+    pub const ALL: [Self; 4] = [Self::Topp, Self::Ledieu, Self::Malicki, Self::Mixing];
 
     /// Who, when.
     #[must_use]
@@ -22,6 +38,7 @@ impl Published {
             Self::Topp => "Topp et al. 1980",
             Self::Ledieu => "Ledieu et al. 1986",
             Self::Malicki => "Malicki et al. 1996",
+            Self::Mixing => "mixing model, minerals 4",
         }
     }
 
@@ -34,6 +51,7 @@ impl Published {
             Self::Topp => -5.3e-2 + permittivity * (2.92e-2 + permittivity * (-5.5e-4 + permittivity * 4.3e-6)),
             Self::Ledieu => 0.1138 * root - 0.1758,
             Self::Malicki => (root - 0.819 - density * (0.168 + density * 0.159)) / (7.17 + 1.18 * density),
+            Self::Mixing => mixing_theta(permittivity, 1.0 - density / PARTICLE_DENSITY_G_CM3),
         }
     }
 }
@@ -71,6 +89,20 @@ mod tests {
         assert_close(Published::Malicki.theta(10.0, 1.4), 0.203_631_564_29, 1e-9);
         assert_close(Published::Malicki.theta(25.0, 0.9), 0.473_883_624_879, 1e-9);
         assert!(Published::Topp.theta(1.0, 1.4) < 0.0, "air is not clipped");
+        assert_close(mixing_theta(14.0, 0.48), 0.279_458_668_883, 1e-9);
+        assert_close(Published::Mixing.theta(14.0, 0.52 * PARTICLE_DENSITY_G_CM3), 0.279_458_668_883, 1e-9);
+    }
+
+    #[test]
+    fn the_general_curves_agree_on_a_usual_soil_and_rise() {
+        for step in 0..=40 {
+            let eps = 4.0 + 0.5 * f64::from(step);
+            let all = Published::ALL.map(|p| p.theta(eps, 1.4));
+            let (low, high) = all.iter().fold((1.0f64, 0.0f64), |(l, h), t| (l.min(*t), h.max(*t)));
+            assert!(high - low < 0.06, "they lie within 0.06 m³/m³ of each other: {all:?} at {eps}");
+            let more = Published::ALL.map(|p| p.theta(eps + 0.1, 1.4));
+            assert!(all.iter().zip(more).all(|(a, b)| b > *a));
+        }
     }
 
     #[test]

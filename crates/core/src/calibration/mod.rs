@@ -17,7 +17,7 @@ pub use compare::{Comparison, ContentBand, DayMeans, Drift, Largest, Strains, co
 pub use curve::{Curve, CurveError, Estimate};
 pub use fit::{FitError, Intercept, PolynomialFit};
 pub use form::Form;
-pub use literature::{Published, Score, score};
+pub use literature::{Published, Score, mixing_theta, score};
 pub use recommend::{Candidate, Recommendation, Samples, recommend};
 
 /// Confidence level of every band that is drawn.

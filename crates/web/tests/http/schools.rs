@@ -77,6 +77,32 @@ async fn each_samples_part_and_the_answer_without_it_stand_beside_the_fit() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_probe_that_gives_permittivity_is_held_against_the_published_curves() {
+    let v = Visitor::of_demo().await;
+    let row = |eps: f64| {
+        let theta = 0.1138 * eps.sqrt() - 0.1758;
+        json!({"raw": eps.to_string(), "tare": "20", "wet": format!("{:.2}", 150.0 + theta * 100.0), "dry": "150", "volume": "100"})
+    };
+    let rows: Vec<Value> = [4.0, 7.0, 10.0, 14.0, 19.0, 25.0].map(row).into();
+    let draft =
+        |unit: &str| json!({"title": "Rods", "probe": null, "draft": {"unit": unit, "density": "1.3", "rows": rows}});
+    let worked: Value = v.post_json("/bench/1/draft", &draft("ε")).await.json().await.unwrap();
+    let result = worked["result"].as_str().unwrap();
+    for words in [
+        "Topp et al. 1980",
+        "Ledieu et al. 1986",
+        "Malicki et al. 1996",
+        "mixing model",
+        "class=\"general\"",
+        "square root",
+    ] {
+        assert!(result.contains(words), "{words}: {result}");
+    }
+    let worked: Value = v.post_json("/bench/1/draft", &draft("mV")).await.json().await.unwrap();
+    assert!(!worked["result"].as_str().unwrap().contains("Topp"), "millivolts are no permittivity");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn sheets_of_another_kind_or_study_are_not_found() {
     let v = Visitor::of_demo().await;
     for path in ["/bench/batch/1", "/bench/block/3", "/bench/acceptance/99", "/bench/99", "/bench/99/certificate"] {

@@ -30,6 +30,8 @@ pub struct RowFigures {
     pub message: String,
     /// Whether the message is a warning and the sample counts.
     pub warning: bool,
+    /// Whether all but its dry mass is there.
+    pub waits: bool,
 }
 
 /// A draft resolved: figures of each row and the recommendation.
@@ -94,6 +96,9 @@ fn plus_minus(value: f64, u: f64, decimals: usize) -> String {
 /// A core of this volume or more that holds less dry soil than this was weighed in kilograms, cm³ and g.
 const KILOGRAMS: (f64, f64) = (20.0, 2.0);
 
+/// What is said of a tin that is not dried yet.
+const WAITS: &str = "Waits for its dry mass; everything else goes on.";
+
 /// One row as read.
 struct Read {
     /// Raw reading with its standard uncertainty.
@@ -143,7 +148,7 @@ fn sample(draft: &Draft, row: &Row, balance: &Balance) -> Result<Read, Wrong> {
         (or(&row.tare, &draft.pot_tare), or(&row.dry, &draft.pot_dry), or(&row.volume, &draft.pot_volume));
     let (tare, wet) = (grams("tare", "tare", &tare)?, grams("wet", "wet mass", &row.wet)?);
     if dry.trim().is_empty() {
-        return Err(("dry", "Waits for its dry mass; everything else goes on.".into()));
+        return Err(("dry", WAITS.into()));
     }
     let volume =
         number("volume", "volume", &volume).and_then(|v| CoreVolume::new(v).map_err(|e| ("volume", e.to_string())))?;
@@ -210,7 +215,8 @@ pub fn resolve(draft: &Draft) -> Resolved {
                 figures.push(found);
             }
             Err((field, message)) => {
-                figures.push(RowFigures { field: field.to_owned(), message, recorded, ..RowFigures::default() });
+                let waits = message == WAITS;
+                figures.push(RowFigures { field: field.to_owned(), message, recorded, waits, ..RowFigures::default() });
             }
         }
     }

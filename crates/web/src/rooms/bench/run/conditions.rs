@@ -64,25 +64,32 @@ pub fn conditions(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> 
         ));
     }
     let used = resolved.used.len();
-    if used < ENOUGH {
+    let waiting = resolved.figures.iter().filter(|f| f.field == "dry" && f.waits).count();
+    if used + waiting < ENOUGH {
         match draft.school {
-            School::Packed => packing(draft, &mut next, &mut warnings),
+            School::Packed => packing(draft, used + waiting, &mut next, &mut warnings),
             School::Cores => next.push("Beside the probe, outside its sensing volume: take a core at a wet, a middling and a dry time of the season, five or more. Type its time, and the record is asked for the reading.".into()),
             School::Drying => drying_pot(draft, &mut next, &mut warnings),
         }
-        if used > 0 {
+        if used + waiting > 0 {
             let more = match draft.school {
                 School::Packed => "add water, mix until even, and go on",
                 School::Cores => "wait for soil of another wetness",
                 School::Drying => "let it dry on, covered between the weighings so that it evens out",
             };
-            next.push(format!("{used} of five to seven points are complete: {more}."));
+            next.push(format!("{} of five to seven points are taken: {more}.", used + waiting));
         }
+    }
+    if waiting > 0 && draft.school != School::Drying {
+        let tins = if waiting == 1 { "1 tin waits".to_owned() } else { format!("{waiting} tins wait") };
+        next.push(format!(
+            "{tins} for the oven: lids off, 24 h or to constant mass, cool closed, weigh. All else goes on."
+        ));
     }
     Conditions { next, warnings }
 }
 
-fn packing(draft: &Draft, next: &mut Vec<String>, warnings: &mut Vec<String>) {
+fn packing(draft: &Draft, taken: usize, next: &mut Vec<String>, warnings: &mut Vec<String>) {
     let number = |text: &str| read_number(text).ok().filter(|v| *v > 0.0);
     let density = density_target(draft).and_then(|d| BulkDensity::new(d).ok());
     let (litres, layers) =
@@ -92,10 +99,18 @@ fn packing(draft: &Draft, next: &mut Vec<String>, warnings: &mut Vec<String>) {
         (Some(_), None) => next.push("Type the soil's present water content (g/g, from one tin), and the packing follows.".into()),
         (Some(density), Some(w)) => {
             let layer = packed_layer(litres * 1000.0 / layers, 1.0, density, w);
+            if taken == 0 {
+                next.push("About 4 L from the probe's own depth: let it dry, break the clods, pass it through a 5 mm sieve, mix it even.".into());
+            }
             next.push(format!("Pack {layers} layers of {} g of soil as moist as it is, each to {} L.", grouped(layer.moist_g.round() as usize), fixed(litres / layers, 2)));
             let plan = wetting_plan(litres * 1000.0, density, w, number(&draft.water).unwrap_or(250.0));
             match plan.theta[..] {
-                [now, after, ..] => next.push(format!("That is {} m³/m³. The next {} mL bring it to {}; {} steps to saturation.", fixed(now, 3), draft.water.trim(), fixed(after, 3), plan.to_saturation)),
+                [now, after, ..] => {
+                    if taken == 0 {
+                        next.push("Push the probe in straight, with its pilot tool where the model has one; read it three times with the logger of the field. Then take the core beside it, strike it level, close the tin, weigh.".into());
+                    }
+                    next.push(format!("That is {} m³/m³. The next {} mL bring it to {}; {} steps to saturation.", fixed(now, 3), draft.water.trim(), fixed(after, 3), plan.to_saturation));
+                }
                 _ => warnings.push("At that water content the soil holds more than its pores: is the content in g/g, and the density right?".into()),
             }
         }
@@ -175,6 +190,16 @@ mod tests {
 
     #[test]
     fn the_next_step_is_told_with_its_numbers() {
+        let begin = of(|_| {}).next;
+        assert!(begin[0].contains("5 mm sieve") && begin[2].contains("strike it level"), "{begin:?}");
+        let mut undried = tin(1.3, 1);
+        undried.dry.clear();
+        let wait = of(|d| d.rows = vec![tin(1.3, 0), undried]).next;
+        assert!(
+            wait[2].starts_with("2 of five to seven points are taken")
+                && wait[3].starts_with("1 tin waits for the oven"),
+            "{wait:?}"
+        );
         let c = of(|d| d.rows = vec![tin(1.3, 0), tin(1.3, 1)]);
         assert_eq!(c.next[0], "Pack 4 layers of 1\u{202f}365 g of soil as moist as it is, each to 1.00 L.");
         assert!(c.next[1].contains("0.065 m³/m³. The next 250 mL bring it to 0.128; 8 steps"), "{}", c.next[1]);
@@ -186,7 +211,7 @@ mod tests {
     fn density_cores_lead_the_packing() {
         let c = of(|d| (d.density, d.cores) = (String::new(), "40; 170; 100\n40; 172; 100\n40; 168; 100".into()));
         assert_eq!(c.next[0], "Field density 1.30 ± 0.02 g/cm³ from 3 cores.");
-        assert!(c.next[1].starts_with("Pack 4 layers of 1\u{202f}365 g"));
+        assert!(c.next[2].starts_with("Pack 4 layers of 1\u{202f}365 g"), "{:?}", c.next);
         let wrong = of(|d| d.cores = "40; 170".into());
         assert!(wrong.warnings[0].starts_with("Density cores: Line 1"));
     }

@@ -101,6 +101,8 @@ pub fn result(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> Resu
         let tin = resolved.used[*i] + 1;
         format!("Sample {tin} stands {} standard deviations off the curve of the others: look at its tin, or tick “out” to leave it out.", fixed(t.abs(), 1))
     });
+    let published_at = is_permittivity(&draft.unit).then(|| density_target(draft).unwrap_or(USUAL_DENSITY));
+    let beside = Beside { factory: &around.factory, truth: &around.truth, published_at };
     ResultPart {
         sentence: r.sentence.clone(),
         defended: r.form.is_some(),
@@ -111,10 +113,13 @@ pub fn result(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> Resu
         conditions: conditions(draft, resolved, around),
         outliers: outliers.collect(),
         candidates: candidates.collect(),
-        plot: draw(resolved, shown, &Beside { factory: &around.factory, truth: &around.truth }),
+        plot: draw(resolved, shown, &beside),
         unit: draft.unit.clone(),
     }
 }
+
+/// Density with which published curves are drawn where none is known, g/cm³: a usual mineral topsoil.
+const USUAL_DENSITY: f64 = 1.3;
 
 /// Samples beyond which the answer without each of them is not worked out as one types.
 const MOST_WITHOUT: usize = 60;
@@ -147,7 +152,7 @@ fn scores(draft: &Draft, resolved: &Resolved, factory: &[f64]) -> Vec<ScoreRow> 
         rows.extend(row("the maker's curve".into(), score(maker, raw, theta)));
     }
     if is_permittivity(&draft.unit) {
-        let density = density_target(draft).unwrap_or(1.3);
+        let density = density_target(draft).unwrap_or(USUAL_DENSITY);
         let each =
             Published::ALL.iter().map(|p| row(p.source().to_owned(), score(|x| p.theta(x, density), raw, theta)));
         rows.extend(each.flatten());

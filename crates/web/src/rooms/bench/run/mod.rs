@@ -247,6 +247,6 @@ pub async fn answer_of(store: &Store, run: &Run) -> Result<(String, usize), Prob
     let resolved = resolve(&draft);
     let found = &resolved.recommendation;
     let said = conditions::conditions(&draft, &resolved, &Surroundings::default()).warnings.len();
-    let rows = resolved.figures.iter().filter(|f| !f.message.is_empty()).count();
+    let rows = resolved.figures.iter().filter(|f| !f.message.is_empty() && !f.waits).count();
     Ok((found.sentence.clone(), said + rows + found.outliers.len() + found.impossible.len()))
 }

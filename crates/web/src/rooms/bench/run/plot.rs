@@ -2,7 +2,7 @@
 
 use crate::rooms::bench::draft::Resolved;
 use crate::shell::figures::fixed;
-use ebrel_core::calibration::{Candidate, Form};
+use ebrel_core::calibration::{Candidate, Form, Published};
 
 /// Width of the drawing and of its parts, px.
 const WIDTH: f64 = 560.0;
@@ -51,6 +51,8 @@ pub struct Plot {
     pub factory: String,
     /// Path of the true curve; empty where none is known.
     pub truth: String,
+    /// Paths of the published curves; empty where they do not apply.
+    pub general: String,
     /// Vertical grid.
     pub x_ticks: Vec<Tick>,
     /// Horizontal grid.
@@ -92,6 +94,8 @@ pub struct Beside<'c> {
     pub factory: &'c [f64],
     /// The true one.
     pub truth: &'c [f64],
+    /// Density of the soil, where raw outputs are permittivities and the published curves can be drawn, g/cm³.
+    pub published_at: Option<f64>,
 }
 
 /// Draws a run; `None` while there is no curve to draw.
@@ -136,6 +140,10 @@ pub fn draw(resolved: &Resolved, form: Form, others: &Beside<'_>) -> Option<Plot
     let upper = band.iter().map(|b| (px(b.0), clamp(b.2)));
     let lower = band.iter().rev().map(|b| (px(b.0), clamp(b.1)));
     let tick = |(v, decimals): (f64, usize), at: f64| Tick { at, text: fixed(v, decimals) };
+    let published = |density: f64| {
+        let one = |p: Published| path(steps().map(|x| (px(x), clamp(p.theta(x, density)))));
+        Published::ALL.map(one).concat()
+    };
     Some(Plot {
         dots: dots.collect(),
         band: path(upper.chain(lower)) + "Z",
@@ -143,6 +151,7 @@ pub fn draw(resolved: &Resolved, form: Form, others: &Beside<'_>) -> Option<Plot
         other: other.map(curve).unwrap_or_default(),
         factory: known(others.factory),
         truth: known(others.truth),
+        general: others.published_at.map(published).unwrap_or_default(),
         x_ticks: ticks(x_low, x_high).into_iter().map(|t| tick(t, px(t.0))).collect(),
         y_ticks: ticks(y_low, y_high).into_iter().map(|t| tick(t, py(t.0))).collect(),
         residual_zero: pr(0.0),
@@ -175,11 +184,17 @@ mod tests {
         let resolved =
             run(&[(850.0, 0.05), (1010.0, 0.1), (1180.0, 0.15), (1340.0, 0.2), (1500.0, 0.26), (1820.0, 0.39)]);
         for form in [Form::Line, Form::Quadratic] {
-            let plot = draw(&resolved, form, &Beside { factory: &[-0.1, 3e-4], truth: &[-0.09, 2.9e-4] }).unwrap();
+            let plot = draw(
+                &resolved,
+                form,
+                &Beside { factory: &[-0.1, 3e-4], truth: &[-0.09, 2.9e-4], published_at: Some(1.3) },
+            )
+            .unwrap();
             assert_eq!(plot.dots.len(), 6);
             assert!(plot.dots.iter().all(|d| (LEFT..=WIDTH).contains(&d.x) && (TOP..=plot.main_bottom).contains(&d.y)));
             assert!(plot.dots.windows(2).all(|w| w[0].x < w[1].x && w[0].y > w[1].y), "wetter is further right and up");
-            let paths = format!("{}{}{}{}{}", plot.band, plot.curve, plot.other, plot.factory, plot.truth);
+            let paths =
+                format!("{}{}{}{}{}{}", plot.band, plot.curve, plot.other, plot.factory, plot.truth, plot.general);
             assert!(!paths.contains("NaN") && !paths.contains("inf"));
             assert!(plot.x_ticks.len() > 2 && plot.y_ticks.len() > 2);
         }

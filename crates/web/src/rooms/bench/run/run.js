@@ -44,10 +44,11 @@ function show(worked) {
     const figures = worked.figures[i] ?? { w: "", density: "", theta: "", field: "", message: "" };
     field(row, "raw").placeholder = figures.recorded ?? "";
     for (const name of ["w", "density", "theta", "mean", "last"]) row.querySelector(`[data-out="${name}"]`).textContent = figures[name] ?? "";
-    COLUMNS.forEach((c) => field(row, c).classList.toggle("is-invalid", figures.field === c));
+    COLUMNS.forEach((c) => field(row, c).classList.toggle("is-invalid", figures.field === c && !figures.waits));
     const message = row.nextElementSibling;
     message.hidden = !figures.message;
     message.lastElementChild.textContent = figures.message;
+    message.lastElementChild.className = figures.waits ? "soft" : "warn";
   });
   root.querySelector("[data-result]").innerHTML = worked.result;
   for (const button of root.querySelectorAll("[data-adopt] .btn")) button.disabled = !worked.defended;
