@@ -1,6 +1,9 @@
 //! The practice bench under any hands: steps in any order leave it sound, repeatable and honest.
 
-use ebrel_simulator::practice::{Ending, POINTS, Practice, Slip, Step, Work};
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
+
+use ebrel_core::calibration::{Form, Samples, recommend};
+use ebrel_simulator::practice::{CORER_CM3, Ending, POINTS, Point, Practice, Slip, Step, Work};
 use ebrel_simulator::{BenchRun, PracticeThermometer, SETTINGS_C, blade_dielectric_curve, drying_container};
 use proptest::prelude::*;
 
@@ -60,13 +63,13 @@ proptest! {
         let mut practice = Practice::new(seed);
         for point in 0..POINTS {
             for step in [Step::Pack, Step::Read, Step::Core] {
-                practice.take(step).expect("in order");
+                practice.take(step).unwrap();
             }
             if point + 1 < POINTS {
-                practice.take(Step::Water(180)).expect("in order");
+                practice.take(Step::Water(180)).unwrap();
             }
         }
-        let fates = practice.take(Step::Oven(24)).expect("in order").fates(&[]);
+        let fates = practice.take(Step::Oven(24)).unwrap().fates(&[]);
         let mut points: Vec<usize> = fates.iter().map(|f| f.point).collect();
         points.dedup();
         prop_assert_eq!(points.len(), 4, "one slip a point");
@@ -111,4 +114,106 @@ fn a_container_that_dries_follows_the_true_curve() {
         assert!(((gross - 6000.0) / 4000.0 - theta).abs() < 0.001);
     }
     assert!(looks.windows(2).all(|w| w[1].0 < w[0].0 && w[1].1 < w[0].1), "drier reads lower and weighs less");
+}
+/// Seven points as a beginner takes them; `careful` mends what can be mended.
+fn run(seed: u64, careful: bool) -> Practice {
+    let mut practice = Practice::new(seed);
+    for point in 0..POINTS {
+        let mut take = |step| practice.take(step).map(|_| ());
+        take(Step::Pack).unwrap();
+        if careful {
+            take(Step::Pack).unwrap();
+        }
+        take(if careful { Step::Press } else { Step::Read }).unwrap();
+        take(Step::Core).unwrap();
+        if careful {
+            take(Step::Wipe).unwrap();
+        }
+        if point + 1 < POINTS {
+            take(Step::Water(200)).unwrap();
+        }
+    }
+    practice.take(Step::Oven(24)).unwrap();
+    if careful {
+        practice.take(Step::Oven(24)).unwrap();
+    }
+    practice.take(Step::Reveal).unwrap();
+    practice
+}
+
+fn miss(work: &Work, left_out: &[bool]) -> f64 {
+    let kept: Vec<&Point> =
+        work.points.iter().enumerate().filter(|(i, _)| !left_out.get(*i).unwrap_or(&false)).map(|p| p.1).collect();
+    let raw: Vec<f64> = kept.iter().map(|p| p.readings_mv.iter().sum::<f64>() / 3.0).collect();
+    let theta: Vec<f64> = kept.iter().map(|p| (p.tin.unwrap().1 - p.dry_g.last().unwrap()) / CORER_CM3).collect();
+    let found = recommend(&Samples { raw: &raw, theta: &theta, ..Samples::default() });
+    let curve = found.candidate(found.form.unwrap_or(Form::Line)).unwrap();
+    work.miss((raw[0], raw[raw.len() - 1]), |mv| curve.at(mv).unwrap().0)
+}
+
+#[test]
+fn the_same_steps_give_the_same_bench() {
+    assert_eq!(run(3, false).work(), run(3, false).work());
+    assert_ne!(run(3, false).work(), run(4, false).work());
+}
+
+#[test]
+fn slips_cost_and_mending_them_pays() {
+    for seed in 1..=8 {
+        let (careless, careful) = (run(seed, false).work(), run(seed, true).work());
+        let (worse, better) = (miss(&careless, &[]), miss(&careful, &[]));
+        assert!(better < 0.012 && better < worse / 1.5, "seed {seed}: {better} against {worse}");
+        let endings = |w: &Work| w.fates(&[]).iter().map(|f| f.ending).collect::<Vec<_>>();
+        assert_eq!(endings(&careless), [Ending::InTheFit; 4]);
+        assert_eq!(endings(&careful), [Ending::Mended; 4]);
+    }
+}
+
+#[test]
+fn each_slip_shows_its_sign() {
+    let work = run(5, false).work();
+    for fate in work.fates(&[]) {
+        let point = &work.points[fate.point];
+        let (tare, _) = point.tin.unwrap();
+        let density = (point.dry_g[0] - tare) / CORER_CM3 / work.field_density;
+        let spread = point.readings_mv[2] - point.readings_mv[0];
+        match fate.slip {
+            Slip::WrongDensity => assert!(density > 1.05, "{density}"),
+            Slip::MovedProbe => assert!(spread > 30.0, "{spread}"),
+            Slip::WetLid => assert!((density - 1.0).abs() < 0.03 && spread.abs() < 5.0),
+            Slip::EarlyOven => assert!(work.fates(&[]).len() == 4),
+        }
+    }
+    let mut longer = run(5, false);
+    let again = longer.take(Step::Oven(4)).unwrap();
+    let early = work.fates(&[]).into_iter().find(|f| f.slip == Slip::EarlyOven).unwrap().point;
+    let loss = |p: &Point| p.dry_g[0] - p.dry_g[1];
+    assert!(loss(&again.points[early]) > 0.3, "{}", loss(&again.points[early]));
+    assert!(again.points.iter().enumerate().all(|(i, p)| i == early || loss(p).abs() < 0.06));
+}
+
+#[test]
+fn leaving_the_slips_out_counts_too() {
+    let work = run(6, false).work();
+    let mut out = vec![false; POINTS];
+    for fate in work.fates(&out) {
+        out[fate.point] = true;
+    }
+    assert!(work.fates(&out).iter().all(|f| f.ending == Ending::LeftOut));
+}
+
+#[test]
+fn steps_out_of_order_are_refused_with_what_comes_first() {
+    let mut practice = Practice::new(1);
+    assert!(practice.take(Step::Read).unwrap_err().contains("Pack the container first"));
+    assert!(practice.take(Step::Core).unwrap_err().contains("Read the probe before"));
+    assert!(practice.take(Step::Oven(24)).unwrap_err().contains("no tin"));
+    assert!(practice.take(Step::Reveal).unwrap_err().contains("Dry the tins first"));
+    practice.take(Step::Pack).unwrap();
+    practice.take(Step::Read).unwrap();
+    assert!(practice.take(Step::Water(250)).unwrap_err().contains("take the core"));
+    practice.take(Step::Core).unwrap();
+    assert!(practice.take(Step::Pack).is_err() && practice.take(Step::Core).is_err());
+    assert!(practice.take(Step::Water(60_000)).unwrap_err().contains("more water than the pores"));
+    assert_eq!(practice.steps, [Step::Pack, Step::Read, Step::Core], "what was refused is not on record");
 }

@@ -168,3 +168,61 @@ fn picture(found: &Comparison, offset: i64) -> Option<Picture> {
         ends: (day(first), day(last)),
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ebrel_core::calibration::{Curve, DayMeans};
+    use ebrel_core::series::{Meaning, View};
+    use ebrel_core::units::UnixSeconds;
+
+    fn compared(before: Option<f64>, after: f64, raws: &[f64]) -> Comparison {
+        let dated = |slope: f64| DatedCurve {
+            valid_from: UnixSeconds(0),
+            curve: Curve::from_coefficients(&[0.0, slope], 100.0, 400.0, None).unwrap(),
+        };
+        let times: Vec<i64> = (0..raws.len() as i64).map(|i| i * 86_400).collect();
+        let now = Meaning::new(before.map(dated).into_iter().collect()).unwrap();
+        compare(View { times: &times, values: raws }, &now, &dated(after), Some(0.45))
+    }
+
+    #[test]
+    fn the_sentence_says_how_much_changes_or_that_nothing_does() {
+        let raws = [200.0, 300.0];
+        assert_eq!(sentence(&compared(Some(1e-3), 1e-3, &raws)), "2 readings stay as they are.");
+        assert_eq!(sentence(&compared(None, 1e-3, &raws)), "2 readings get water content for the first time.");
+        assert_eq!(sentence(&compared(None, 1e-3, &[])), "Nothing: the record has no reading from that date on.");
+        let changed = sentence(&compared(Some(1e-3), 1.1e-3, &raws));
+        assert_eq!(changed, "2 readings change by +0.025 m³/m³ on average, ±0.025 (root mean square).");
+        let less = sentence(&compared(Some(1e-3), 0.9e-3, &raws));
+        assert!(less.contains("by −0.025 m³/m³"), "{less}");
+    }
+
+    #[test]
+    fn extrapolations_and_what_cannot_be_are_counted_against_before() {
+        let found = compared(Some(1e-3), 1.2e-3, &[50.0, 390.0, 500.0, -20.0]);
+        let says = strains(&found, found.strains.0, found.strains.1);
+        assert_eq!(says[0], "3 readings lie beyond the samples and are extrapolated, 3 before.");
+        assert_eq!(says[1], "1 readings come out below no water, 1 before.");
+        assert_eq!(says[2], "2 readings come out above the pore space, 1 before.");
+        let first = compared(None, 1.2e-3, &[500.0]);
+        assert!(strains(&first, first.strains.0, first.strains.1).iter().all(|s| !s.contains("before")));
+        let sound = compared(Some(1e-3), 1e-3, &[200.0]);
+        assert!(strains(&sound, sound.strains.0, sound.strains.1).is_empty());
+    }
+
+    #[test]
+    fn the_picture_holds_every_day_and_no_missing_number() {
+        let raws: Vec<f64> = (0..1500).map(|i| 150.0 + f64::from(i % 200)).collect();
+        let drawn = picture(&compared(None, 1e-3, &raws), 0).unwrap();
+        assert!(drawn.before.is_empty() && !drawn.after.contains("NaN"));
+        assert!((400..=MOST_DAYS).contains(&drawn.after.matches(['M', 'L']).count()), "ten years stay a light picture");
+        assert_eq!(drawn.ends.0, "1 Jan 1970");
+        let flat = Comparison {
+            days: vec![DayMeans { day: UnixSeconds(0), before: 0.2, after: 0.2 }],
+            ..compared(None, 1e-3, &[200.0])
+        };
+        assert!(!picture(&flat, 0).unwrap().before.contains("inf"), "one flat day has a scale all the same");
+        assert!(picture(&compared(None, 1e-3, &[]), 0).is_none());
+    }
+}

@@ -60,3 +60,18 @@ fn mean(view: View<'_>) -> Option<(f64, f64)> {
     let squares = sound.iter().map(|v| (v - mean).powi(2)).sum::<f64>();
     Some((mean, if n > 1.0 { (squares / (n - 1.0) / n).sqrt() } else { 0.0 }))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_mean_of_the_half_hour_carries_its_scatter() {
+        let of = |values: &[f64]| mean(View { times: &[0; 4][..values.len()], values });
+        assert_eq!(of(&[]), None);
+        assert_eq!(of(&[f64::NAN]), None, "a hole in the record is no reading");
+        assert_eq!(of(&[500.0]), Some((500.0, 0.0)));
+        let (middle, u) = of(&[500.0, 502.0, f64::NAN, 504.0]).unwrap();
+        assert!((middle - 502.0).abs() < 1e-12 && (u - 2.0 / 3f64.sqrt()).abs() < 1e-12);
+    }
+}

@@ -263,3 +263,63 @@ fn done(work: &Work, step: Step) -> String {
         Step::Reveal => "The truth is drawn beside your curve.".to_owned(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rooms::bench::draft::resolve;
+
+    fn taken(steps: &[Step]) -> (Practice, Draft) {
+        let mut practice = Practice::new(2);
+        let mut draft = Draft { rows: vec![Row { why: "typed before".into(), ..Row::default() }], ..Draft::default() };
+        for step in steps {
+            let work = practice.take(*step).unwrap();
+            write(&work, *step, &mut draft);
+        }
+        (practice, draft)
+    }
+
+    #[test]
+    fn what_the_stand_ins_show_is_written_as_one_would_type_it_and_the_rest_stays() {
+        let (_, draft) = taken(&[Step::Pack, Step::Read, Step::Core, Step::Water(200), Step::Pack]);
+        let row = &draft.rows[0];
+        assert_eq!((row.raw.split("; ").count(), row.tin.as_str(), row.volume.as_str()), (3, "1", "50"));
+        assert!(row.dry.is_empty() && row.why == "typed before");
+        assert_eq!(draft.rows.len(), 2, "the next point has its line");
+        let resolved = resolve(&draft);
+        assert!(resolved.figures[0].waits, "a tin that is not dried waits");
+        let (_, dried) = taken(&[Step::Pack, Step::Read, Step::Core, Step::Oven(24), Step::Oven(4)]);
+        assert_eq!(dried.rows[0].dry.split("; ").count(), 2, "each weighing stands");
+        assert_eq!(dried.dry_hours, "28");
+    }
+
+    #[test]
+    fn the_step_that_comes_next_follows_the_order_of_the_work() {
+        let next_after = |steps: &[Step]| {
+            let (practice, _) = taken(steps);
+            next(&practice, &practice.work())
+        };
+        assert_eq!(next_after(&[]), "pack");
+        assert_eq!(next_after(&[Step::Pack]), "read");
+        assert_eq!(next_after(&[Step::Pack, Step::Read]), "core");
+        assert_eq!(next_after(&[Step::Pack, Step::Read, Step::Core]), "water");
+        assert_eq!(next_after(&[Step::Pack, Step::Read, Step::Core, Step::Water(200)]), "pack");
+        assert_eq!(next_after(&[Step::Pack, Step::Read, Step::Core, Step::Oven(24)]), "longer");
+        assert_eq!(next_after(&[Step::Pack, Step::Read, Step::Core, Step::Oven(24), Step::Oven(4)]), "reveal");
+    }
+
+    #[test]
+    fn buttons_are_those_of_the_moment() {
+        let codes = |steps: &[Step]| {
+            let (practice, draft) = taken(steps);
+            let part = BenchPart::of(&practice, &draft, &resolve(&draft));
+            assert!(part.buttons.iter().filter(|b| b.next).count() <= 1);
+            part.buttons.iter().map(|b| b.code).collect::<Vec<_>>()
+        };
+        assert_eq!(codes(&[]), ["pack", "read", "press", "core", "wipe", "water", "oven"]);
+        let dried = [Step::Pack, Step::Read, Step::Core, Step::Oven(24)];
+        assert_eq!(codes(&dried), ["longer", "reveal"]);
+        let revealed = [dried.as_slice(), &[Step::Reveal]].concat();
+        assert_eq!(codes(&revealed), ["longer"], "after the truth one may still dry on");
+    }
+}

@@ -142,3 +142,54 @@ fn drift(draft: &Draft, pair: &Pair) -> Option<String> {
         )
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn sheet(signal: &str) -> Draft {
+        Draft { signal: signal.into(), ..Draft::default() }
+    }
+
+    fn pair(probe: &str, panel: &str, reference: &str) -> Pair {
+        Pair { probe: probe.into(), panel: panel.into(), reference: reference.into(), ..Pair::default() }
+    }
+
+    #[test]
+    fn each_signal_becomes_degrees_with_its_uncertainty() {
+        let of = |signal: &str, probe: &str, panel: &str| work(&sheet(signal), &pair(probe, panel, "25"));
+        let degrees = of("degC", "25,1", "");
+        assert!(degrees.celsius == Some((25.1, 25.0)) && degrees.u == 0.0);
+        let couple = of("T", "0.25", "24");
+        assert!((couple.celsius.unwrap().0 - 30.119).abs() < 1e-3 && (couple.u - 0.313).abs() < 2e-3);
+        let platinum = of("pt100", "110", "");
+        assert!((platinum.celsius.unwrap().0 - 25.684).abs() < 1e-3 && platinum.u > 0.2);
+        assert!((of("pt1000", "1100", "").celsius.unwrap().0 - 25.684).abs() < 1e-3);
+    }
+
+    #[test]
+    fn what_cannot_be_a_temperature_is_said_at_its_field() {
+        let says = |signal: &str, probe: &str, panel: &str, reference: &str| {
+            let worked = work(&sheet(signal), &pair(probe, panel, reference));
+            assert_eq!(worked.celsius, None);
+            worked.says.unwrap()
+        };
+        assert_eq!(says("degC", "x", "", "20").0, "probe");
+        assert_eq!(says("degC", "20", "", "").0, "reference");
+        assert!(says("degC", "20", "", "400").1.contains("no temperature of a bath"));
+        assert!(says("K", "0.2", "", "20").1.contains("needs the temperature of the panel"));
+        assert!(says("K", "900", "20", "20").1.contains("outside type K"));
+        assert!(says("pt100", "0", "", "20").1.contains("a short, an open circuit"));
+        assert!(says("thermistor", "10000", "", "20").1.contains("three points"));
+        assert!(work(&sheet("degC"), &Pair::default()).says.is_none(), "an empty line wants nothing");
+    }
+
+    #[test]
+    fn only_readings_that_run_one_way_are_called_running() {
+        let running = |probe: &str| work(&sheet("degC"), &pair(probe, "", "20")).says.is_some();
+        assert!(running("19.2 19.6 19.8") && running("21 20.6 20.3"));
+        assert!(!running("20.1 20.3 20.1"), "a wobble");
+        assert!(!running("20.00 20.04 20.08"), "within a tenth");
+        assert!(!running("20 21"), "two readings tell no trend");
+    }
+}
