@@ -120,16 +120,36 @@ impl Store {
             .collect())
     }
 
-    /// Numbers of the probes for which a calibration holds: their own, or one of their model.
+    /// Numbers of the probes for which a calibration holds: their own, or one of their model for the soil they lie in.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn calibrated_probes(&self) -> Result<Vec<i64>, StoreError> {
-        let rows = sqlx::query_scalar!(
-            "SELECT id FROM probe p WHERE EXISTS (SELECT 1 FROM calibration c WHERE c.retired_at IS NULL
-             AND (c.probe_id = p.id OR (c.probe_id IS NULL AND c.model = p.model AND p.model <> '')))"
+        let own = sqlx::query_scalar!(
+            r#"SELECT DISTINCT probe_id AS "id!" FROM calibration WHERE probe_id IS NOT NULL AND retired_at IS NULL"#
         );
-        Ok(rows.fetch_all(&self.pool).await?)
+        let mut all = own.fetch_all(&self.pool).await?;
+        let by_model = self.served_by_model().await?.into_iter().map(|(probe, _)| probe);
+        all.extend(by_model.filter(|p| !all.contains(p)).collect::<Vec<_>>());
+        Ok(all)
+    }
+
+    /// Probes that a calibration of their model serves where they lie now, each with the number of the calibration, the
+    /// newest first. A probe on the shelf lies in no soil, so none serves it.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn served_by_model(&self) -> Result<Vec<(i64, i64)>, StoreError> {
+        let rows = sqlx::query!(
+            r#"SELECT p.id AS "probe!", c.id AS "calibration!" FROM calibration c JOIN probe p ON p.model = c.model
+               WHERE c.probe_id IS NULL AND c.retired_at IS NULL
+               AND NOT EXISTS (SELECT 1 FROM calibration o WHERE o.probe_id = p.id AND o.retired_at IS NULL)
+               AND EXISTS (SELECT 1 FROM placement l JOIN node n ON n.id = l.node_id JOIN horizon h ON h.station_id = n.station_id
+                           WHERE l.probe_id = p.id AND l.ends IS NULL AND h.top_cm <= l.depth_cm AND l.depth_cm < h.bottom_cm
+                           AND lower(c.soil) IN (lower(h.texture), lower(h.name)))
+               ORDER BY c.id DESC"#
+        );
+        Ok(rows.fetch_all(&self.pool).await?.into_iter().map(|r| (r.probe, r.calibration)).collect())
     }
 
     /// Begins a sheet (its `id` is not used) and returns its number.

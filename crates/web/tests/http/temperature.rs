@@ -88,7 +88,7 @@ async fn a_correction_changes_what_the_record_shows_and_is_taken_back() {
     let page = v.page(&sheet).await;
     assert!(
         page.contains("DT-0208 is corrected by −0.71 K")
-            && page.contains("from 1 Jan 2026 00:00, by N. Arvel: three baths")
+            && page.contains("from 1 Jan 2026 00:00, by N. Arvel: three baths (evidence: A constant bias")
     );
     let (after, raw) = exported(&v, "t05").await;
     assert!((after - before + 0.71).abs() < 1e-9 && raw == Some(before), "{before} became {after}, with raw {raw:?}");

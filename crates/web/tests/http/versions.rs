@@ -52,6 +52,13 @@ async fn a_models_curve_serves_probes_in_its_soil_that_have_none() {
     let station = v.page("/stations/1").await;
     assert!(!station.contains("Raw output, not water content"));
     assert!(v.page("/studies/1/bench").await.contains("its model&#39;s, in silty clay loam"));
+    v.post("/studies/1/probes", &[("list", "BD-0900;blade-5")]).await;
+    let shelf = v.page("/probes/BD-0900").await;
+    assert!(
+        shelf.contains("no calibration: its output is a relative index"),
+        "on the shelf it lies in no soil: {shelf}"
+    );
+    assert!(!v.page("/probes/BD-0422").await.contains("no calibration: its output"));
     assert!(v.page("/bench/4/certificate").await.contains("version 1 for every blade dielectric"));
 }
 

@@ -128,7 +128,7 @@ fn strains(found: &Comparison, before: Strains, after: Strains) -> Vec<String> {
     let tell = |was: usize, is: usize, what: &str| {
         (was > 0 || is > 0).then(|| {
             let before = if first { String::new() } else { format!(", {} before", grouped(was)) };
-            format!("{} readings {what}{before}.", grouped(is))
+            format!("Readings that {what}: {}{before}.", grouped(is))
         })
     };
     [
@@ -202,9 +202,9 @@ mod tests {
     fn extrapolations_and_what_cannot_be_are_counted_against_before() {
         let found = compared(Some(1e-3), 1.2e-3, &[50.0, 390.0, 500.0, -20.0]);
         let says = strains(&found, found.strains.0, found.strains.1);
-        assert_eq!(says[0], "3 readings lie beyond the samples and are extrapolated, 3 before.");
-        assert_eq!(says[1], "1 readings come out below no water, 1 before.");
-        assert_eq!(says[2], "2 readings come out above the pore space, 1 before.");
+        assert_eq!(says[0], "Readings that lie beyond the samples and are extrapolated: 3, 3 before.");
+        assert_eq!(says[1], "Readings that come out below no water: 1, 1 before.");
+        assert_eq!(says[2], "Readings that come out above the pore space: 2, 1 before.");
         let first = compared(None, 1.2e-3, &[500.0]);
         assert!(strains(&first, first.strains.0, first.strains.1).iter().all(|s| !s.contains("before")));
         let sound = compared(Some(1e-3), 1e-3, &[200.0]);

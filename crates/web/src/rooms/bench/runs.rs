@@ -69,14 +69,12 @@ async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             stations.push((station.id, station.name));
         }
     }
+    let (served, models) = (app.store.served_by_model().await?, app.store.model_calibrations().await?);
     let mut probes = Vec::new();
     for p in &dielectric {
         let newest = app.store.calibrations(&Subject::Probe(p.id)).await?.into_iter().find(|c| c.retired.is_none());
-        let general = match &newest {
-            None => app.store.calibrations(&Subject::Model(p.model.clone())).await?,
-            Some(_) => Vec::new(),
-        };
-        let general = general.into_iter().find(|c| c.retired.is_none());
+        let general = served.iter().find(|(probe, _)| *probe == p.id);
+        let general = general.and_then(|(_, number)| models.iter().find(|c| c.id == *number));
         let tell = |c: &Adopted, words: String| {
             let statement = c.statement.trim_end_matches('.');
             format!("{words}: {statement}; valid from {}", moment(c.valid_from, study.utc_offset_minutes))

@@ -43,11 +43,12 @@ pub fn correction_words(c: &StoredCorrection, offset: i64) -> String {
     let until = c.dated.until.map(|t| format!(" until {}", moment(t, offset))).unwrap_or_default();
     let back = c.withdrawn.as_ref().map(|(by, at)| format!("; taken back by {by} on {}", moment(*at, offset)));
     format!(
-        "{} from {}{until}, by {}: {}{}",
+        "{} from {}{until}, by {}: {} (evidence: {}){}",
         words(c.dated.correction),
         moment(c.dated.from, offset),
         c.made_by,
         c.reason,
+        c.evidence.trim_end_matches('.'),
         back.unwrap_or_default()
     )
 }
