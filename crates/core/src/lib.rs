@@ -19,6 +19,7 @@
 pub mod acceptance;
 pub mod batch;
 pub mod calibration;
+pub mod drafts;
 pub mod geometry;
 pub mod planning;
 pub mod power;

@@ -52,10 +52,17 @@ pub fn t_quantile(p: f64, df: usize) -> f64 {
     x
 }
 
-/// Upper tail of the F distribution: the probability of a value above `f`.
+/// Upper tail of the F distribution: the probability of a value above `f`. No evidence (`f` not above 0 or not a number, no
+/// degrees of freedom) is 1; an infinite `f` is 0.
 #[must_use]
 pub fn f_upper_tail(f: f64, df1: usize, df2: usize) -> f64 {
-    FisherSnedecor::new(df1 as f64, df2 as f64).map_or(f64::NAN, |d| d.sf(f))
+    if f.is_nan() || f <= 0.0 {
+        return 1.0;
+    }
+    if f >= 1e300 {
+        return 0.0;
+    }
+    FisherSnedecor::new(df1 as f64, df2 as f64).map_or(1.0, |d| d.sf(f))
 }
 
 #[cfg(test)]
@@ -95,5 +102,9 @@ mod tests {
     #[test]
     fn f_tail_of_the_nested_models() {
         assert_close(f_upper_tail(32.571_106_515_2, 1, 4), 0.004_660_583_0, 1e-8);
+        for (f, tail) in [(f64::NAN, 1.0), (-1.0, 1.0), (0.0, 1.0), (f64::INFINITY, 0.0), (f64::NEG_INFINITY, 1.0)] {
+            assert_eq!(f_upper_tail(f, 1, 4), tail);
+        }
+        assert_eq!(f_upper_tail(3.0, 0, 4), 1.0, "no degrees of freedom are no evidence");
     }
 }

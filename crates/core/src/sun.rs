@@ -1,5 +1,6 @@
 //! When the sun rises and sets: for work by daylight, and to tell day from night.
 
+use crate::units::{Range, ranges};
 use std::f64::consts::PI;
 
 /// Zenith of the sun's upper limb at the horizon with the usual refraction, degrees.
@@ -45,13 +46,15 @@ fn declination_and_equation(julian_day: f64) -> (f64, f64) {
     (declination, 4.0 * equation.to_degrees())
 }
 
-/// Sunrise and sunset at `latitude` and `longitude` (degrees north and east) on the date that begins at
-/// `midnight_utc` (seconds since 1970).
+/// Sunrise and sunset at `latitude` and `longitude` (degrees north and east, held to the globe; what is no number counts as
+/// 0) on the date that begins at `midnight_utc` (seconds since 1970).
 ///
 /// cos H0 = cos 90.833°/(cos φ cos δ) − tan φ tan δ, computed anew at each event (Meeus 1998, ch. 15; good to about a
 /// minute). Worked value: 50.8° N, 4.35° E, 6 July 2024: 217.68 and 1196.78 min.
 #[must_use]
 pub fn sun_times(latitude: f64, longitude: f64, midnight_utc: i64) -> SunTimes {
+    let degrees = |value: f64, range: Range| if value.is_finite() { value.clamp(range.min, range.max) } else { 0.0 };
+    let (latitude, longitude) = (degrees(latitude, ranges::LATITUDE), degrees(longitude, ranges::LONGITUDE));
     let phi = latitude.to_radians();
     let day = midnight_utc as f64 / 86_400.0 + 2_440_587.5;
     // Minutes of UTC of an event on the morning (−1) or evening (+1) side, seen from the sun's place at `minutes`.

@@ -35,6 +35,7 @@ fn channel(s: &Series, quantity: Quantity, depth: Option<f64>) -> Channel<'_> {
         interval: Some(SpanSeconds(STEP)),
         view: s.view(),
         raw: None,
+        raw_unit: "mV",
         instrument: None,
         resolution: None,
         pore_space: None,
@@ -47,7 +48,11 @@ fn moist(s: &Series) -> Channel<'_> {
 }
 
 fn check(channels: &[Channel<'_>], rain: Option<View<'_>>, events: &[Event]) -> Vec<Vec<Flag>> {
-    check_station(channels, rain, events, &Settings::default())
+    let mut all = channels.to_vec();
+    all.extend(rain.map(|view| Channel { quantity: Quantity::Rain, depth_cm: None, view, ..channels[0].clone() }));
+    let mut flags = check_station(&all, events, &Settings::default());
+    flags.truncate(channels.len());
+    flags
 }
 
 fn of(flags: &[Flag], test: Test) -> Vec<(i64, i64)> {
@@ -253,7 +258,7 @@ fn other_thresholds_find_less_or_more() {
     s.values[500] += 0.012;
     s.values[900] += 0.2;
     let count = |settings: &Settings| {
-        let flags = check_station(&[moist(&s)], None, &[], settings).remove(0);
+        let flags = check_station(&[moist(&s)], &[], settings).remove(0);
         flags.iter().filter(|f| f.test == Test::Spike).count()
     };
     assert_eq!(count(&Settings::default()), 2);

@@ -9,6 +9,7 @@
 //! Nothing here knows of the database or of pages, and nothing is judged: that is `core`.
 
 pub mod dates;
+mod formula;
 pub mod logger;
 pub mod package;
 pub mod wide;

@@ -1,5 +1,6 @@
 //! One wide CSV for a spreadsheet: a row a time, a column a channel.
 
+use crate::formula::harmless;
 use ebrel_core::units::UnixSeconds;
 use std::collections::BTreeMap;
 
@@ -12,13 +13,6 @@ pub struct WideColumn {
     pub readings: Vec<(UnixSeconds, f64)>,
     /// Remarks on single times, for the last column.
     pub remarks: Vec<(UnixSeconds, String)>,
-}
-
-/// A text cell that no spreadsheet takes for a formula: one that begins with `= + - @`, a tab or a line break gets an
-/// apostrophe before it.
-#[must_use]
-pub fn harmless(text: &str) -> String {
-    if text.starts_with(['=', '+', '-', '@', '\t', '\r', '\n']) { format!("'{text}") } else { text.to_owned() }
 }
 
 /// Writes the table. Times are RFC 3339 with the fixed offset `offset_minutes`.

@@ -2,6 +2,7 @@
 
 use crate::probes::MoistureProbe;
 use crate::weather::Season;
+use ebrel_core::units::{BulkDensity, ParticleDensity, pore_space};
 
 /// One horizon of the profile.
 #[derive(Debug, Clone, PartialEq)]
@@ -59,28 +60,32 @@ pub(crate) const fn midnight(year: i64, month: i64, day: i64) -> i64 {
     (era * 146_097 + day_of_era - 719_468) * 86_400
 }
 
+/// Pore space of a horizon by its density and organic matter, as Ebrel reckons it.
+fn pores(bulk_density: f64, organic_pct: f64) -> f64 {
+    let density = BulkDensity::new(bulk_density).ok();
+    density.and_then(|d| pore_space(d, ParticleDensity::of_organic(Some(organic_pct)))).unwrap_or(0.5)
+}
+
 /// The cut coupe of Ostrelle Wood: 1 March 2024 to 1 September 2026, every 15 minutes.
 #[must_use]
 pub fn ostrelle_cut_coupe() -> Scenario {
-    let horizon =
-        |name, span_cm, texture, sand_clay_pct, organic_pct, bulk_density, water: (f64, f64, f64), k| Horizon {
-            name,
-            span_cm,
-            texture,
-            sand_clay_pct,
-            organic_pct,
-            bulk_density,
-            pore_space: water.0,
-            field_capacity: water.1,
-            wilting: water.2,
-            conductivity_mm_h: k,
-        };
-    // Of the leaf mould only 1 − 0.95/2.65 = 0.64 is pore space on paper; the mineral layers follow the same rule.
+    let horizon = |name, span_cm, texture, sand_clay_pct, organic_pct, bulk_density, water: (f64, f64), k| Horizon {
+        name,
+        span_cm,
+        texture,
+        sand_clay_pct,
+        organic_pct,
+        bulk_density,
+        pore_space: pores(bulk_density, organic_pct),
+        field_capacity: water.0,
+        wilting: water.1,
+        conductivity_mm_h: k,
+    };
     let horizons = vec![
-        horizon("O", (0.0, 3.0), "leaf mould", (0.0, 0.0), 45.0, 0.95, (0.642, 0.34, 0.12), 60.0),
-        horizon("A", (3.0, 14.0), "silt loam", (16.0, 18.0), 5.2, 1.18, (0.555, 0.335, 0.12), 22.0),
-        horizon("E", (14.0, 38.0), "silt loam", (18.0, 16.0), 1.6, 1.34, (0.494, 0.31, 0.11), 11.0),
-        horizon("Bt", (38.0, 90.0), "silty clay loam", (10.0, 34.0), 0.7, 1.52, (0.426, 0.345, 0.19), 2.2),
+        horizon("O", (0.0, 3.0), "leaf mould", (0.0, 0.0), 45.0, 0.95, (0.34, 0.12), 60.0),
+        horizon("A", (3.0, 14.0), "silt loam", (16.0, 18.0), 5.2, 1.18, (0.335, 0.12), 22.0),
+        horizon("E", (14.0, 38.0), "silt loam", (18.0, 16.0), 1.6, 1.34, (0.31, 0.11), 11.0),
+        horizon("Bt", (38.0, 90.0), "silty clay loam", (10.0, 34.0), 0.7, 1.52, (0.345, 0.19), 2.2),
     ];
     let probe = |port, depth_cm, serial| MoistureProbe { port, depth_cm, serial };
     Scenario {

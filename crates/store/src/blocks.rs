@@ -27,16 +27,15 @@ pub(crate) struct SeriesCache {
 }
 
 struct CacheState {
-    series: LruCache<i64, Arc<Series>>,
+    /// Each series with the change of its stream that it was decoded at.
+    series: LruCache<i64, (i64, Arc<Series>)>,
     readings: usize,
-    /// Counts the changes of each stream, so that a slow read cannot put back what a write has outdated.
-    changes: HashMap<i64, u64>,
 }
 
 impl Default for SeriesCache {
     fn default() -> Self {
         let series = LruCache::new(NonZeroUsize::MAX.min(NonZeroUsize::new(1 << 16).unwrap_or(NonZeroUsize::MIN)));
-        Self { state: Mutex::new(CacheState { series, readings: 0, changes: HashMap::new() }) }
+        Self { state: Mutex::new(CacheState { series, readings: 0 }) }
     }
 }
 
@@ -45,49 +44,43 @@ impl SeriesCache {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn get(&self, stream: i64) -> (Option<Arc<Series>>, u64) {
+    /// The series of a stream, if it was decoded at this change of it.
+    fn get(&self, stream: i64, change: i64) -> Option<Arc<Series>> {
         let mut state = self.lock();
-        let change = state.changes.get(&stream).copied().unwrap_or(0);
-        (state.series.get(&stream).cloned(), change)
+        let (at, series) = state.series.get(&stream)?;
+        (*at == change).then(|| Arc::clone(series))
     }
 
-    fn put(&self, stream: i64, series: &Arc<Series>, change: u64) {
+    fn put(&self, stream: i64, series: &Arc<Series>, change: i64) {
         let mut state = self.lock();
-        if state.changes.get(&stream).copied().unwrap_or(0) != change {
-            return;
-        }
         state.readings += series.len();
-        if let Some((_, old)) = state.series.push(stream, Arc::clone(series)) {
+        if let Some((_, (_, old))) = state.series.push(stream, (change, Arc::clone(series))) {
             state.readings -= old.len();
         }
         while state.readings > CACHE_READINGS && state.series.len() > 1 {
-            if let Some((_, old)) = state.series.pop_lru() {
+            if let Some((_, (_, old))) = state.series.pop_lru() {
                 state.readings -= old.len();
             }
-        }
-    }
-
-    /// Gives up what is known of a stream that was written to.
-    pub fn forget(&self, stream: i64) {
-        let mut state = self.lock();
-        *state.changes.entry(stream).or_default() += 1;
-        if let Some(old) = state.series.pop(&stream) {
-            state.readings -= old.len();
         }
     }
 }
 
 impl Store {
-    /// All readings of a stream in order of time. The first call decodes them, later ones share the result.
+    /// All readings of a stream in order of time. The first call decodes them, later ones share the result as long as the
+    /// database's own count of the stream's changes stands: another process may have stored readings.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn series(&self, stream: i64) -> Result<Arc<Series>, StoreError> {
-        let (known, change) = self.cache.get(stream);
-        if let Some(series) = known {
+        let change = sqlx::query_scalar!("SELECT changes FROM stream WHERE id = ?", stream)
+            .fetch_optional(&self.pool)
+            .await?
+            .unwrap_or(0);
+        if let Some(series) = self.cache.get(stream, change) {
             return Ok(series);
         }
-        let series = Arc::new(self.decode(stream).await?);
+        let (series, change) = self.decode(stream).await?;
+        let series = Arc::new(series);
         self.cache.put(stream, &series, change);
         Ok(series)
     }
@@ -99,25 +92,28 @@ impl Store {
         state.readings = 0;
     }
 
-    /// Reads a stream from its blocks, and makes and keeps the missing ones.
-    async fn decode(&self, stream: i64) -> Result<Series, StoreError> {
+    /// Reads a stream from its blocks, and makes and keeps the missing ones; with the change that it was read at.
+    async fn decode(&self, stream: i64) -> Result<(Series, i64), StoreError> {
         let mut tx = self.pool.begin().await?;
+        let change = sqlx::query_scalar!("SELECT changes FROM stream WHERE id = ?", stream)
+            .fetch_optional(&mut *tx)
+            .await?
+            .unwrap_or(0);
         let (series, made) = read_stream(&mut tx, stream).await?;
         tx.rollback().await?;
         if !made.is_empty() {
-            self.keep_blocks(stream, made, series.len()).await;
+            self.keep_blocks(stream, made, change).await;
         }
-        Ok(series)
+        Ok((series, change))
     }
 
     /// Writes blocks that a read has made, unless readings came meanwhile. A failure costs only time.
-    async fn keep_blocks(&self, stream: i64, made: Vec<(i64, Packed)>, readings: usize) {
+    async fn keep_blocks(&self, stream: i64, made: Vec<(i64, Packed)>, change: i64) {
         let kept: Result<(), StoreError> = async {
             let mut tx = self.write().await?;
-            let now = sqlx::query_scalar!(r#"SELECT count(*) AS "n!: i64" FROM reading WHERE stream_id = ?"#, stream)
-                .fetch_one(&mut *tx)
-                .await?;
-            if usize::try_from(now).is_ok_and(|n| n == readings) {
+            let now =
+                sqlx::query_scalar!("SELECT changes FROM stream WHERE id = ?", stream).fetch_optional(&mut *tx).await?;
+            if now == Some(change) {
                 for (month, block) in made {
                     insert_block(&mut tx, stream, month, &block).await?;
                 }
@@ -159,9 +155,12 @@ pub(crate) async fn read_stream(
     let mut made = Vec::new();
     for month in months {
         if let Some((times, raws)) = packed.remove(&month) {
-            series.times.extend(pco::standalone::simple_decompress::<i64>(&times)?);
-            series.values.extend(pco::standalone::simple_decompress::<f64>(&raws)?);
-            continue;
+            if let Some((times, raws)) = unpack(&times, &raws) {
+                series.times.extend(times);
+                series.values.extend(raws);
+                continue;
+            }
+            tracing::warn!(stream, month, "a packed month is damaged; it is made again from its readings");
         }
         let (from, to) = (month * MONTH_S, (month + 1) * MONTH_S);
         let rows = sqlx::query!(
@@ -184,6 +183,13 @@ pub(crate) async fn read_stream(
 pub(crate) struct Packed {
     times: Vec<u8>,
     raws: Vec<u8>,
+}
+
+/// Unpacks one month; `None` if the block is damaged: it is a cache, and the readings stand.
+fn unpack(times: &[u8], raws: &[u8]) -> Option<(Vec<i64>, Vec<f64>)> {
+    let times = pco::standalone::simple_decompress::<i64>(times).ok()?;
+    let raws = pco::standalone::simple_decompress::<f64>(raws).ok()?;
+    (times.len() == raws.len()).then_some((times, raws))
 }
 
 /// Packs one month.

@@ -1,5 +1,6 @@
 //! Adopted calibrations: whom each serves, from when, and how it came about. None is ever deleted.
 
+use crate::unit::meaning_changed;
 use crate::{Store, StoreError};
 use ebrel_core::calibration::Curve;
 use ebrel_core::series::{DatedCurve, Meaning};
@@ -161,7 +162,7 @@ impl Store {
         let mut tx = self.write().await?;
         sqlx::query!(
             "UPDATE calibration SET retired_at = ?1, retired_by = ?2, retired_why = 'a later version begins at the same moment'
-             WHERE probe_id IS ?3 AND model = ?4 AND (?5 = '' OR soil = ?5)
+             WHERE probe_id IS ?3 AND model = ?4 AND (?5 = '' OR lower(soil) = lower(?5))
                AND valid_from = ?6 AND retired_at IS NULL",
             at,
             adoption.by,
@@ -174,7 +175,7 @@ impl Store {
         .await?;
         let version = sqlx::query_scalar!(
             r#"SELECT coalesce(max(version), 0) + 1 AS "v!: i64" FROM calibration
-               WHERE probe_id IS ?1 AND model = ?2 AND (?3 = '' OR soil = ?3)"#,
+               WHERE probe_id IS ?1 AND model = ?2 AND (?3 = '' OR lower(soil) = lower(?3))"#,
             probe,
             model,
             counted_soil
@@ -202,6 +203,7 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
+        meaning_changed(&mut tx, probe, model).await?;
         tx.commit().await?;
         Ok(version)
     }
@@ -211,6 +213,8 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn retire(&self, calibration: i64, retirement: &Retirement) -> Result<(), StoreError> {
+        let subject = self.calibration(calibration).await?.subject;
+        let mut tx = self.write().await?;
         sqlx::query!(
             "UPDATE calibration SET retired_at = ?, retired_by = ?, retired_why = ? WHERE id = ? AND retired_at IS NULL",
             retirement.at.0,
@@ -218,9 +222,13 @@ impl Store {
             retirement.why,
             calibration
         )
-        .execute(&self.pool)
+        .execute(&mut *tx)
         .await?;
-        Ok(())
+        match &subject {
+            Subject::Probe(id) => meaning_changed(&mut tx, Some(*id), "").await?,
+            Subject::Model(model) => meaning_changed(&mut tx, None, model).await?,
+        }
+        Ok(tx.commit().await?)
     }
 
     /// One calibration.
@@ -297,7 +305,8 @@ impl Store {
             let fits = |soil: &str| soils.iter().any(|s| s.eq_ignore_ascii_case(soil));
             in_force.retain(|c| c.retired.is_none() && fits(&c.made_with.soil));
         }
-        Meaning::new(in_force.iter().map(Adopted::dated).collect()).map_err(|e| StoreError::Rule(e.to_string()))
+        // Newest first as they come; of two that begin at one moment the later adopted one holds.
+        Ok(Meaning::new(in_force.iter().rev().map(Adopted::dated).collect()))
     }
 }
 

@@ -1,5 +1,6 @@
 //! Corrections of thermometers: kept beside the readings, never in them, and taken back rather than deleted.
 
+use crate::unit::meaning_changed;
 use crate::{Store, StoreError};
 use ebrel_core::temperature::{Correction, DatedCorrection};
 use ebrel_core::units::UnixSeconds;
@@ -68,6 +69,7 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
+        meaning_changed(&mut tx, Some(correction.probe_id), "").await?;
         tx.commit().await?;
         Ok(())
     }
@@ -79,14 +81,17 @@ impl Store {
     pub async fn withdraw_correction(&self, id: i64, by: &str, at: UnixSeconds) -> Result<i64, StoreError> {
         let probe = sqlx::query_scalar!("SELECT probe_id FROM correction WHERE id = ?", id);
         let probe = probe.fetch_optional(&self.pool).await?.ok_or(StoreError::NotFound("correction"))?;
+        let mut tx = self.write().await?;
         sqlx::query!(
             "UPDATE correction SET withdrawn_by = ?, withdrawn_at = ? WHERE id = ? AND withdrawn_at IS NULL",
             by,
             at.0,
             id
         )
-        .execute(&self.pool)
+        .execute(&mut *tx)
         .await?;
+        meaning_changed(&mut tx, Some(probe), "").await?;
+        tx.commit().await?;
         Ok(probe)
     }
 

@@ -28,6 +28,9 @@ pub enum StoreError {
     /// No such row.
     #[error("there is no {0} with this number")]
     NotFound(&'static str),
+    /// Somebody else saved meanwhile.
+    #[error("this was changed by somebody else meanwhile: load it again")]
+    Stale,
     /// A rule of the data would be broken; the sentence says what to do.
     #[error("{0}")]
     Rule(String),

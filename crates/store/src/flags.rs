@@ -42,12 +42,14 @@ pub struct ChannelFlags {
 }
 
 impl Store {
-    /// Puts the flags of a new run in the place of the old ones of a station.
+    /// Puts the flags of a new run in the place of the old ones of a station. `seen` is what
+    /// [`Store::changes_to_test`] said before the run read the record.
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses; the old flags stand then.
-    pub async fn replace_flags(&self, station: i64, found: &[ChannelFlags]) -> Result<(), StoreError> {
+    pub async fn replace_flags(&self, station: i64, seen: i64, found: &[ChannelFlags]) -> Result<(), StoreError> {
         let mut tx = self.write().await?;
+        sqlx::query!("UPDATE station_tests SET seen = ? WHERE station_id = ?", seen, station).execute(&mut *tx).await?;
         sqlx::query!("DELETE FROM flag WHERE station_id = ?", station).execute(&mut *tx).await?;
         for channel in found {
             for flag in &channel.flags {
@@ -75,6 +77,26 @@ impl Store {
         }
         tx.commit().await?;
         Ok(())
+    }
+
+    /// How many flags of a study, or of one station in it, wait for a verdict: its badge on every page. Verdicts count as [`Store::flags`] has them.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn waiting(&self, study: i64, station: Option<i64>) -> Result<usize, StoreError> {
+        let condition = Grade::Condition.code();
+        let count = sqlx::query_scalar!(
+            r#"SELECT count(*) AS "n!: i64" FROM flag f JOIN station s ON s.id = f.station_id
+               WHERE s.study_id = ?1 AND (?2 IS NULL OR s.id = ?2) AND f.grade <> ?3 AND NOT EXISTS (
+                   SELECT 1 FROM verdict v
+                   WHERE v.stream_id = f.stream_id AND v.test = f.test AND v.undone_at IS NULL
+                     AND 2 * (min(v.ends, f.ends) - max(v.starts, f.starts) + 1)
+                         >= max(v.ends - v.starts, f.ends - f.starts) + 1)"#,
+            study,
+            station,
+            condition
+        );
+        Ok(usize::try_from(count.fetch_one(&self.pool).await?).unwrap_or(0))
     }
 
     /// Flags of a station with their verdicts, the most damaging first.

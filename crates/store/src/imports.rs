@@ -1,6 +1,6 @@
 //! Saved recipes, and the imports that were begun and done.
 
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::units::UnixSeconds;
 
 /// One import, from the upload to its report.
@@ -32,18 +32,10 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn begin_import(&self, import: &Import) -> Result<i64, StoreError> {
-        let done = sqlx::query!(
-            "INSERT INTO import (station_id, file_name, sha256, recipe, mapping, created_at, created_by)
-             VALUES (?, ?, ?, ?, ?, ?, ?)",
-            import.station_id,
-            import.file_name,
-            import.sha256,
-            import.recipe,
-            import.mapping,
-            import.created_at.0,
-            import.created_by
-        );
-        Ok(done.execute(&self.pool).await?.last_insert_rowid())
+        let mut unit = self.unit().await?;
+        let id = unit.begin_import(import).await?;
+        unit.commit().await?;
+        Ok(id)
     }
 
     /// One import.
@@ -66,21 +58,14 @@ impl Store {
         })
     }
 
-    /// Keeps recipe, mapping and report of an import as they are now.
+    /// Keeps recipe, mapping and report of an import as they are now; a report once given stands.
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn keep_import(&self, import: &Import) -> Result<(), StoreError> {
-        sqlx::query!(
-            "UPDATE import SET recipe = ?, mapping = ?, report = ? WHERE id = ?",
-            import.recipe,
-            import.mapping,
-            import.report,
-            import.id
-        )
-        .execute(&self.pool)
-        .await?;
-        Ok(())
+        let mut unit = self.unit().await?;
+        unit.keep_import(import).await?;
+        unit.commit().await
     }
 
     /// Numbers of the imports of a station, newest first.
@@ -120,5 +105,43 @@ impl Store {
     pub async fn recipes(&self) -> Result<Vec<(String, String)>, StoreError> {
         let rows = sqlx::query!("SELECT name, body FROM recipe ORDER BY name").fetch_all(&self.pool).await?;
         Ok(rows.into_iter().map(|r| (r.name, r.body)).collect())
+    }
+}
+
+impl Unit {
+    /// As [`Store::begin_import`].
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn begin_import(&mut self, import: &Import) -> Result<i64, StoreError> {
+        let done = sqlx::query!(
+            "INSERT INTO import (station_id, file_name, sha256, recipe, mapping, created_at, created_by)
+             VALUES (?, ?, ?, ?, ?, ?, ?)",
+            import.station_id,
+            import.file_name,
+            import.sha256,
+            import.recipe,
+            import.mapping,
+            import.created_at.0,
+            import.created_by
+        );
+        Ok(done.execute(self.connection()).await?.last_insert_rowid())
+    }
+
+    /// As [`Store::keep_import`].
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn keep_import(&mut self, import: &Import) -> Result<(), StoreError> {
+        sqlx::query!(
+            "UPDATE import SET recipe = ?, mapping = ?, report = coalesce(report, ?) WHERE id = ?",
+            import.recipe,
+            import.mapping,
+            import.report,
+            import.id
+        )
+        .execute(self.connection())
+        .await?;
+        Ok(())
     }
 }

@@ -11,6 +11,7 @@ pub mod blocks;
 pub mod calibrations;
 pub mod corrections;
 mod database;
+pub mod drafts;
 pub mod flags;
 pub mod imports;
 pub mod placements;
@@ -19,6 +20,8 @@ pub mod readings;
 pub mod register;
 pub mod runs;
 pub mod stations;
+mod unit;
 pub mod verdicts;
 
 pub use database::{Store, StoreError};
+pub use unit::Unit;

@@ -1,7 +1,8 @@
 //! Probes, and where each was from when to when.
 
 use crate::stations::{Stream, taken};
-use crate::{Store, StoreError};
+use crate::unit::meaning_changed;
+use crate::{Store, StoreError, Unit};
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
 
 /// One instrument with a serial.
@@ -101,24 +102,9 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn ensure_probe(&self, probe: &Probe) -> Result<i64, StoreError> {
-        let principle = probe.principle.code();
-        let mut tx = self.write().await?;
-        sqlx::query!(
-            "INSERT OR IGNORE INTO probe (serial, model, principle, instrument_min, instrument_max, resolution)
-             VALUES (?, ?, ?, ?, ?, ?)",
-            probe.serial,
-            probe.model,
-            principle,
-            probe.instrument_min,
-            probe.instrument_max,
-            probe.resolution
-        )
-        .execute(&mut *tx)
-        .await?;
-        let id = sqlx::query_scalar!(r#"SELECT id AS "id!" FROM probe WHERE serial = ?"#, probe.serial)
-            .fetch_one(&mut *tx)
-            .await?;
-        tx.commit().await?;
+        let mut unit = self.unit().await?;
+        let id = unit.ensure_probe(probe).await?;
+        unit.commit().await?;
         Ok(id)
     }
 
@@ -151,26 +137,10 @@ impl Store {
     /// # Errors
     /// [`StoreError::Rule`] if another probe is at that port at the time.
     pub async fn place(&self, new: &NewPlacement) -> Result<i64, StoreError> {
-        let depth = new.depth_cm.map(DepthCm::get);
-        let (starts, ends) = (new.starts.0, new.ends.map(|t| t.0));
-        let mut tx = self.write().await?;
-        overlap_free(&mut tx, new.node_id, &new.port, starts, ends, None).await?;
-        let done = sqlx::query!(
-            "INSERT INTO placement (node_id, port, probe_id, depth_cm, orientation, starts, ends, note)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-            new.node_id,
-            new.port,
-            new.probe_id,
-            depth,
-            new.orientation,
-            starts,
-            ends,
-            new.note
-        )
-        .execute(&mut *tx)
-        .await?;
-        tx.commit().await?;
-        Ok(done.last_insert_rowid())
+        let mut unit = self.unit().await?;
+        let id = unit.place(new).await?;
+        unit.commit().await?;
+        Ok(id)
     }
 
     /// Corrects a placement: the readings stay as they are, and mean something else from now on.
@@ -178,30 +148,9 @@ impl Store {
     /// # Errors
     /// [`StoreError::Rule`] if another probe is at that port at the time, or the dates are in the wrong order.
     pub async fn correct_placement(&self, id: i64, new: &NewPlacement) -> Result<(), StoreError> {
-        let depth = new.depth_cm.map(DepthCm::get);
-        let (starts, ends) = (new.starts.0, new.ends.map(|t| t.0));
-        if ends.is_some_and(|e| e <= starts) {
-            return Err(StoreError::Rule("The placement must end after it starts.".into()));
-        }
-        let mut tx = self.write().await?;
-        overlap_free(&mut tx, new.node_id, &new.port, starts, ends, Some(id)).await?;
-        sqlx::query!(
-            "UPDATE placement SET port = ?, probe_id = ?, depth_cm = ?, orientation = ?, starts = ?, ends = ?, note = ?
-             WHERE id = ?",
-            new.port,
-            new.probe_id,
-            depth,
-            new.orientation,
-            starts,
-            ends,
-            new.note,
-            id
-        )
-        .execute(&mut *tx)
-        .await
-        .map_err(|e| taken(e, || "This placement is there already.".into()))?;
-        tx.commit().await?;
-        Ok(())
+        let mut unit = self.unit().await?;
+        unit.correct_placement(id, new).await?;
+        unit.commit().await
     }
 
     /// Placements of a station by node, port and date.
@@ -265,6 +214,119 @@ impl Store {
                 .then(a.placement.starts.cmp(&b.placement.starts))
         });
         Ok(channels)
+    }
+}
+
+impl Unit {
+    /// The probe with this serial; made as given if it is not known yet (its `id` is not used).
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn ensure_probe(&mut self, probe: &Probe) -> Result<i64, StoreError> {
+        let principle = probe.principle.code();
+        sqlx::query!(
+            "INSERT OR IGNORE INTO probe (serial, model, principle, instrument_min, instrument_max, resolution)
+             VALUES (?, ?, ?, ?, ?, ?)",
+            probe.serial,
+            probe.model,
+            principle,
+            probe.instrument_min,
+            probe.instrument_max,
+            probe.resolution
+        )
+        .execute(self.connection())
+        .await?;
+        let id = sqlx::query_scalar!(r#"SELECT id AS "id!" FROM probe WHERE serial = ?"#, probe.serial)
+            .fetch_one(self.connection())
+            .await?;
+        Ok(id)
+    }
+
+    /// Puts a probe at a port.
+    ///
+    /// # Errors
+    /// [`StoreError::Rule`] if another probe is at that port at the time.
+    pub async fn place(&mut self, new: &NewPlacement) -> Result<i64, StoreError> {
+        let depth = new.depth_cm.map(DepthCm::get);
+        let (starts, ends) = (new.starts.0, new.ends.map(|t| t.0));
+        overlap_free(self.connection(), new.node_id, &new.port, starts, ends, None).await?;
+        let done = sqlx::query!(
+            "INSERT INTO placement (node_id, port, probe_id, depth_cm, orientation, starts, ends, note)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            new.node_id,
+            new.port,
+            new.probe_id,
+            depth,
+            new.orientation,
+            starts,
+            ends,
+            new.note
+        )
+        .execute(self.connection())
+        .await?;
+        let id = done.last_insert_rowid();
+        meaning_changed(self.connection(), Some(new.probe_id), "").await?;
+        Ok(id)
+    }
+
+    /// Corrects a placement: the readings stay as they are, and mean something else from now on.
+    ///
+    /// # Errors
+    /// [`StoreError::Rule`] if another probe is at that port at the time, or the dates are in the wrong order.
+    pub async fn correct_placement(&mut self, id: i64, new: &NewPlacement) -> Result<(), StoreError> {
+        let depth = new.depth_cm.map(DepthCm::get);
+        let (starts, ends) = (new.starts.0, new.ends.map(|t| t.0));
+        if ends.is_some_and(|e| e <= starts) {
+            return Err(StoreError::Rule("The placement must end after it starts.".into()));
+        }
+        overlap_free(self.connection(), new.node_id, &new.port, starts, ends, Some(id)).await?;
+        sqlx::query!(
+            "UPDATE placement SET port = ?, probe_id = ?, depth_cm = ?, orientation = ?, starts = ?, ends = ?, note = ?
+             WHERE id = ?",
+            new.port,
+            new.probe_id,
+            depth,
+            new.orientation,
+            starts,
+            ends,
+            new.note,
+            id
+        )
+        .execute(self.connection())
+        .await
+        .map_err(|e| taken(e, || "This placement is there already.".into()))?;
+        let station = sqlx::query_scalar!("SELECT station_id FROM node WHERE id = ?", new.node_id)
+            .fetch_one(self.connection())
+            .await?;
+        self.tests_due(station).await
+    }
+
+    /// The first placement at a port, if there is one: (row number, note, first moment).
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn first_placement(
+        &mut self,
+        node: i64,
+        port: &str,
+    ) -> Result<Option<(i64, String, UnixSeconds)>, StoreError> {
+        let row = sqlx::query!(
+            "SELECT id, note, starts FROM placement WHERE node_id = ? AND port = ? ORDER BY starts LIMIT 1",
+            node,
+            port
+        )
+        .fetch_optional(self.connection())
+        .await?;
+        Ok(row.map(|r| (r.id, r.note, UnixSeconds(r.starts))))
+    }
+
+    /// Lets a placement begin earlier.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn begin_placement_at(&mut self, id: i64, starts: UnixSeconds) -> Result<(), StoreError> {
+        sqlx::query!("UPDATE placement SET starts = ? WHERE id = ?", starts.0, id).execute(self.connection()).await?;
+        Ok(())
     }
 }
 

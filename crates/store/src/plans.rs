@@ -1,5 +1,6 @@
 //! Plans of stations with their versions, the design of a study, and the catalogue of models.
 
+use crate::drafts::{DraftKind, advance};
 use crate::stations::{Horizon, Station};
 use crate::{Store, StoreError};
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
@@ -73,11 +74,12 @@ impl Store {
             .collect())
     }
 
-    /// Keeps a change of a plan as a new version; typing on in the same field by the same person extends the last one.
+    /// Keeps a change of a plan as a new version, and returns its revision; typing on in the same field by the same person
+    /// extends the last version. A clock that was set back extends nothing. `expected` is the revision that was changed.
     ///
     /// # Errors
-    /// [`StoreError`] if the database refuses.
-    pub async fn keep_plan(&self, station: i64, change: &PlanChange<'_>) -> Result<(), StoreError> {
+    /// [`StoreError::Stale`] if somebody saved meanwhile; [`StoreError`] if the database refuses.
+    pub async fn keep_plan(&self, station: i64, expected: i64, change: &PlanChange<'_>) -> Result<i64, StoreError> {
         let at = change.at.0;
         let mut tx = self.write().await?;
         let last = sqlx::query!(
@@ -87,12 +89,17 @@ impl Store {
         )
         .fetch_optional(&mut *tx)
         .await?;
-        if last.as_ref().is_some_and(|l| l.body == change.body) {
-            return Ok(());
+        let before = last.as_ref().map_or("", |l| l.body.as_str());
+        let revision = advance(&mut tx, DraftKind::Plan, station, expected, (before, change.body)).await?;
+        if revision == expected {
+            return Ok(revision);
         }
         let goes_on = last.as_ref().filter(|l| {
             let since = change.at - UnixSeconds(l.made_at);
-            l.version > 1 && l.changed == change.changed && l.made_by == change.by && since <= ONE_CHANGE
+            l.version > 1
+                && l.changed == change.changed
+                && l.made_by == change.by
+                && (SpanSeconds(0)..=ONE_CHANGE).contains(&since)
         });
         if let Some(last) = goes_on {
             sqlx::query!(
@@ -119,7 +126,7 @@ impl Store {
             .await?;
         }
         tx.commit().await?;
-        Ok(())
+        Ok(revision)
     }
 
     /// Keeps what a plan says of its station: place, treatment, known biases, soil. `code`, `name` and study stay.
@@ -159,12 +166,20 @@ impl Store {
             .await?)
     }
 
-    /// Keeps the design of a study, and its question.
+    /// Keeps the design of a study, and its question. `expected` is the revision that was changed.
     ///
     /// # Errors
-    /// [`StoreError`] if the database refuses.
-    pub async fn keep_study_design(&self, study: i64, question: &str, body: &str) -> Result<(), StoreError> {
+    /// [`StoreError::Stale`] if somebody saved meanwhile; [`StoreError`] if the database refuses.
+    pub async fn keep_study_design(
+        &self,
+        study: i64,
+        expected: i64,
+        question: &str,
+        body: &str,
+    ) -> Result<(), StoreError> {
+        let before = self.study_design(study).await?.unwrap_or_default();
         let mut tx = self.write().await?;
+        advance(&mut tx, DraftKind::Design, study, expected, (&before, body)).await?;
         sqlx::query!("UPDATE study SET question = ? WHERE id = ?", question, study).execute(&mut *tx).await?;
         sqlx::query!("INSERT INTO study_design VALUES (?1, ?2) ON CONFLICT DO UPDATE SET body = ?2", study, body)
             .execute(&mut *tx)
@@ -218,12 +233,19 @@ mod tests {
             ("{\"a\": 16}", "depth of probe 1", 4000),
             ("{\"a\": 16, \"b\": 2}", "method", 4010),
         ] {
-            store.keep_plan(station, &change(body, changed, at)).await.unwrap();
+            let revision = store.revision(DraftKind::Plan, station).await.unwrap();
+            store.keep_plan(station, revision, &change(body, changed, at)).await.unwrap();
         }
         let versions = store.plan_versions(station).await.unwrap();
         let bodies: Vec<&str> = versions.iter().map(|v| v.body.as_str()).collect();
         assert_eq!(bodies, ["{\"a\": 16, \"b\": 2}", "{\"a\": 16}", "{\"a\": 15}", "{}"]);
         assert_eq!(store.plan(station).await.unwrap().unwrap(), versions[0]);
+        let revision = store.revision(DraftKind::Plan, station).await.unwrap();
+        store.keep_plan(station, revision, &change("{\"a\": 9}", "method", 5)).await.unwrap();
+        let all = store.plan_versions(station).await.unwrap();
+        assert_eq!((all.len(), all[1].body.as_str()), (5, bodies[0]), "a clock set back overwrites no version");
+        let stale = store.keep_plan(station, revision, &change("{}", "method", 6)).await;
+        assert!(matches!(stale, Err(StoreError::Stale)), "{stale:?}");
     }
 
     #[tokio::test]

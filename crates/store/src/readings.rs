@@ -1,7 +1,7 @@
 //! Raw readings: stored once, as they came, for ever.
 
 use crate::blocks::{insert_block, month_of, pack, read_stream};
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::Repeat;
 use ebrel_core::series::Series;
 use ebrel_core::units::UnixSeconds;
@@ -43,31 +43,10 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses; nothing is stored then.
-    pub async fn add_readings(&self, mut readings: Vec<Reading>) -> Result<Added, StoreError> {
-        readings.sort_by_key(|r| (r.stream, r.t));
-        let mut tx = self.write().await?;
-        let mut added = Added::default();
-        let mut fresh = Vec::with_capacity(readings.len());
-        for of_stream in readings.chunk_by(|a, b| a.stream == b.stream) {
-            let start = fresh.len();
-            let sorted = sort_out(&mut tx, of_stream, &mut fresh, &mut added).await?;
-            added.repeated += sorted.repeats.len();
-            for r in sorted.repeats {
-                sqlx::query!("INSERT OR IGNORE INTO repeated_reading VALUES (?, ?, ?)", r.stream, r.t, r.raw)
-                    .execute(&mut *tx)
-                    .await?;
-            }
-            insert(&mut tx, &fresh[start..]).await?;
-            renew_blocks(&mut tx, &fresh[start..], sorted.ground).await?;
-        }
-        added.new = fresh.len();
-        let new_times: BTreeSet<i64> = fresh.iter().map(|r| r.t).collect();
-        let times: BTreeSet<i64> = readings.iter().map(|r| r.t).collect();
-        added.new_records = new_times.len();
-        added.known_records = times.len() - new_times.len();
-        tx.commit().await?;
-        let streams: BTreeSet<i64> = fresh.iter().map(|r| r.stream).collect();
-        streams.into_iter().for_each(|s| self.cache.forget(s));
+    pub async fn add_readings(&self, readings: Vec<Reading>) -> Result<Added, StoreError> {
+        let mut unit = self.unit().await?;
+        let added = unit.add_readings(readings).await?;
+        unit.commit().await?;
         Ok(added)
     }
 
@@ -100,6 +79,50 @@ impl Store {
         .fetch_one(&self.pool)
         .await?;
         Ok(row.first.zip(row.last).map(|(a, b)| (UnixSeconds(a), UnixSeconds(b))))
+    }
+}
+
+impl Unit {
+    /// As [`Store::add_readings`].
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn add_readings(&mut self, mut readings: Vec<Reading>) -> Result<Added, StoreError> {
+        readings.sort_by_key(|r| (r.stream, r.t));
+        let tx = self.connection();
+        let mut added = Added::default();
+        let mut fresh = Vec::with_capacity(readings.len());
+        for of_stream in readings.chunk_by(|a, b| a.stream == b.stream) {
+            let start = fresh.len();
+            let sorted = sort_out(tx, of_stream, &mut fresh, &mut added).await?;
+            added.repeated += sorted.repeats.len();
+            for r in sorted.repeats {
+                sqlx::query!("INSERT OR IGNORE INTO repeated_reading VALUES (?, ?, ?)", r.stream, r.t, r.raw)
+                    .execute(&mut *tx)
+                    .await?;
+            }
+            insert(tx, &fresh[start..]).await?;
+            renew_blocks(tx, &fresh[start..], sorted.ground).await?;
+        }
+        added.new = fresh.len();
+        let new_times: BTreeSet<i64> = fresh.iter().map(|r| r.t).collect();
+        let times: BTreeSet<i64> = readings.iter().map(|r| r.t).collect();
+        added.new_records = new_times.len();
+        added.known_records = times.len() - new_times.len();
+        let streams: BTreeSet<i64> = fresh.iter().map(|r| r.stream).collect();
+        let mut stations = BTreeSet::new();
+        for stream in streams {
+            let station = sqlx::query_scalar!(
+                "UPDATE stream SET changes = changes + 1 WHERE id = ?
+                 RETURNING (SELECT station_id FROM node WHERE node.id = node_id)",
+                stream
+            );
+            stations.insert(station.fetch_one(&mut *tx).await?);
+        }
+        for station in stations.into_iter().flatten() {
+            self.tests_due(station).await?;
+        }
+        Ok(added)
     }
 }
 

@@ -1,5 +1,6 @@
 //! The register of probes: events in a probe's life, where it was and is, and the sheets of the bench.
 
+use crate::drafts::{DraftKind, advance};
 use crate::{Store, StoreError};
 use ebrel_core::register::EventKind;
 use ebrel_core::units::UnixSeconds;
@@ -212,15 +213,19 @@ impl Store {
             .collect())
     }
 
-    /// Keeps a sheet as it is typed so far.
+    /// Keeps a sheet as it is typed so far, and returns its revision. `expected` is the revision that was changed.
     ///
     /// # Errors
-    /// [`StoreError`] if the database refuses.
-    pub async fn keep_sheet(&self, id: i64, title: &str, draft: &str) -> Result<(), StoreError> {
+    /// [`StoreError::Stale`] if somebody saved meanwhile; [`StoreError`] if the database refuses.
+    pub async fn keep_sheet(&self, id: i64, expected: i64, title: &str, draft: &str) -> Result<i64, StoreError> {
+        let before = self.sheet(id).await?.draft;
+        let mut tx = self.write().await?;
+        let revision = advance(&mut tx, DraftKind::Sheet, id, expected, (&before, draft)).await?;
         sqlx::query!("UPDATE bench_sheet SET title = ?, draft = ? WHERE id = ?", title, draft, id)
-            .execute(&self.pool)
+            .execute(&mut *tx)
             .await?;
-        Ok(())
+        tx.commit().await?;
+        Ok(revision)
     }
 }
 
@@ -254,7 +259,7 @@ mod tests {
             draft: "{}".into(),
         };
         let number = store.add_sheet(&sheet).await.unwrap();
-        store.keep_sheet(number, "ice and room", "{\"a\": 1}").await.unwrap();
+        store.keep_sheet(number, 0, "ice and room", "{\"a\": 1}").await.unwrap();
         let kept = store.sheet(number).await.unwrap();
         assert_eq!((kept.title.as_str(), kept.draft.as_str()), ("ice and room", "{\"a\": 1}"));
         assert_eq!(store.sheets(1).await.unwrap(), [kept]);

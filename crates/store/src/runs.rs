@@ -1,5 +1,6 @@
 //! Calibration runs in work, kept as they are typed.
 
+use crate::drafts::{DraftKind, advance};
 use crate::{Store, StoreError};
 
 /// A moisture calibration in work; `draft` holds the form as it was typed.
@@ -64,11 +65,14 @@ impl Store {
         Ok(done.execute(&self.pool).await?.last_insert_rowid())
     }
 
-    /// Keeps a run as it is typed so far.
+    /// Keeps a run as it is typed so far, and returns its revision. `expected` is the revision that was changed.
     ///
     /// # Errors
-    /// [`StoreError`] if the database refuses.
-    pub async fn keep_run(&self, run: &Run) -> Result<(), StoreError> {
+    /// [`StoreError::Stale`] if somebody saved meanwhile; [`StoreError`] if the database refuses.
+    pub async fn keep_run(&self, expected: i64, run: &Run) -> Result<i64, StoreError> {
+        let before = self.run(run.id).await?.draft;
+        let mut tx = self.write().await?;
+        let revision = advance(&mut tx, DraftKind::Run, run.id, expected, (&before, &run.draft)).await?;
         sqlx::query!(
             "UPDATE calibration_run SET title = ?, probe_id = ?, draft = ?, practice = ? WHERE id = ?",
             run.title,
@@ -77,8 +81,9 @@ impl Store {
             run.practice,
             run.id
         )
-        .execute(&self.pool)
+        .execute(&mut *tx)
         .await?;
-        Ok(())
+        tx.commit().await?;
+        Ok(revision)
     }
 }

@@ -1,8 +1,8 @@
 //! Studies, stations with their soil, nodes and their streams, and what happened there.
 
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::{Event, EventKind};
-use ebrel_core::units::{BulkDensity, Quantity, UnixSeconds, pore_space};
+use ebrel_core::units::{BulkDensity, ParticleDensity, Quantity, UnixSeconds, pore_space};
 
 /// A study: the whole, with its question.
 #[derive(Debug, Clone, PartialEq)]
@@ -69,7 +69,8 @@ impl Horizon {
     /// Pore space from the bulk density, if that is known and legal.
     #[must_use]
     pub fn pore_space(&self) -> Option<f64> {
-        self.bulk_density_g_cm3.and_then(|d| BulkDensity::new(d).ok()).map(pore_space)
+        let density = BulkDensity::new(self.bulk_density_g_cm3?).ok()?;
+        pore_space(density, ParticleDensity::of_organic(self.organic_matter_pct))
     }
 }
 
@@ -231,14 +232,9 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn ensure_node(&self, station: i64, name: &str) -> Result<i64, StoreError> {
-        let mut tx = self.write().await?;
-        sqlx::query!("INSERT OR IGNORE INTO node (station_id, name) VALUES (?, ?)", station, name)
-            .execute(&mut *tx)
-            .await?;
-        let id = sqlx::query_scalar!("SELECT id FROM node WHERE station_id = ? AND name = ?", station, name)
-            .fetch_one(&mut *tx)
-            .await?;
-        tx.commit().await?;
+        let mut unit = self.unit().await?;
+        let id = unit.ensure_node(station, name).await?;
+        unit.commit().await?;
         Ok(id)
     }
 
@@ -251,38 +247,13 @@ impl Store {
         node: i64,
         port: &str,
         quantity: Quantity,
-        unit: &str,
+        unit_of: &str,
         interval_s: Option<i64>,
     ) -> Result<i64, StoreError> {
-        let code = quantity.code();
-        let mut tx = self.write().await?;
-        sqlx::query!(
-            "INSERT OR IGNORE INTO stream (node_id, port, quantity, unit, interval_s) VALUES (?, ?, ?, ?, ?)",
-            node,
-            port,
-            code,
-            unit,
-            interval_s
-        )
-        .execute(&mut *tx)
-        .await?;
-        let row = sqlx::query!(
-            "SELECT id, unit FROM stream WHERE node_id = ? AND port = ? AND quantity = ?",
-            node,
-            port,
-            code
-        )
-        .fetch_one(&mut *tx)
-        .await?;
-        if row.unit != unit {
-            return Err(StoreError::Rule(format!(
-                "Port {port} has reported {} in {} so far; this file gives {unit}. Choose that unit, or another port name.",
-                quantity.words(),
-                row.unit
-            )));
-        }
-        tx.commit().await?;
-        Ok(row.id)
+        let mut unit = self.unit().await?;
+        let id = unit.ensure_stream(node, port, quantity, unit_of, interval_s).await?;
+        unit.commit().await?;
+        Ok(id)
     }
 
     /// Events of a station in order of time.
@@ -339,6 +310,62 @@ pub struct StoredEvent {
     pub unit: String,
     /// Words.
     pub note: String,
+}
+
+impl Unit {
+    /// As [`Store::ensure_node`].
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn ensure_node(&mut self, station: i64, name: &str) -> Result<i64, StoreError> {
+        sqlx::query!("INSERT OR IGNORE INTO node (station_id, name) VALUES (?, ?)", station, name)
+            .execute(self.connection())
+            .await?;
+        Ok(sqlx::query_scalar!("SELECT id FROM node WHERE station_id = ? AND name = ?", station, name)
+            .fetch_one(self.connection())
+            .await?)
+    }
+
+    /// As [`Store::ensure_stream`].
+    ///
+    /// # Errors
+    /// [`StoreError::Rule`] if it is there with another unit.
+    pub async fn ensure_stream(
+        &mut self,
+        node: i64,
+        port: &str,
+        quantity: Quantity,
+        unit: &str,
+        interval_s: Option<i64>,
+    ) -> Result<i64, StoreError> {
+        let code = quantity.code();
+        sqlx::query!(
+            "INSERT OR IGNORE INTO stream (node_id, port, quantity, unit, interval_s) VALUES (?, ?, ?, ?, ?)",
+            node,
+            port,
+            code,
+            unit,
+            interval_s
+        )
+        .execute(self.connection())
+        .await?;
+        let row = sqlx::query!(
+            "SELECT id, unit FROM stream WHERE node_id = ? AND port = ? AND quantity = ?",
+            node,
+            port,
+            code
+        )
+        .fetch_one(self.connection())
+        .await?;
+        if row.unit != unit {
+            return Err(StoreError::Rule(format!(
+                "Port {port} has reported {} in {} so far; this file gives {unit}. Choose that unit, or another port name.",
+                quantity.words(),
+                row.unit
+            )));
+        }
+        Ok(row.id)
+    }
 }
 
 /// Writes the horizons of a station.

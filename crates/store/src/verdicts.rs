@@ -192,7 +192,7 @@ mod tests {
         let (store, _dir) = store().await;
         let (stream_id, placement_id) = rig(&store).await;
         let run = |flags| [ChannelFlags { stream_id, placement_id, flags }];
-        store.replace_flags(1, &run(vec![spike(1800, 2700), spike(90_000, 90_900)])).await.unwrap();
+        store.replace_flags(1, 0, &run(vec![spike(1800, 2700), spike(90_000, 90_900)])).await.unwrap();
         let decision = Decision {
             id: 0,
             stream_id,
@@ -206,13 +206,15 @@ mod tests {
         };
         let ids = store.decide(&[decision]).await.unwrap();
 
-        store.replace_flags(1, &run(vec![spike(1800, 3600), spike(90_000, 90_900)])).await.unwrap();
+        store.replace_flags(1, 0, &run(vec![spike(1800, 3600), spike(90_000, 90_900)])).await.unwrap();
         let flags = store.flags(1).await.unwrap();
         assert_eq!(flags.iter().filter(|f| f.waits()).count(), 1, "a border that moved a little keeps its verdict");
+        assert_eq!(store.waiting(1, None).await.unwrap(), 1, "the badge counts as the page does");
         let standing = flags.iter().find_map(|f| f.verdict.clone()).unwrap();
         assert_eq!((standing.verdict, standing.reason.as_str()), (Verdict::LeftOut, "mouse"));
 
         store.undo_decisions(&ids, UnixSeconds(6)).await.unwrap();
         assert!(store.flags(1).await.unwrap().iter().all(|f| f.waits()));
+        assert_eq!(store.waiting(1, None).await.unwrap(), 2);
     }
 }

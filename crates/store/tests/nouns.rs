@@ -15,7 +15,18 @@ struct Rig {
     store: Store,
     station: i64,
     node: i64,
-    _dir: tempfile::TempDir,
+    dir: tempfile::TempDir,
+}
+
+impl Rig {
+    fn path(&self) -> std::path::PathBuf {
+        self.dir.path().join("ebrel.db")
+    }
+
+    /// The stream of a probe at port m05.
+    async fn stream(&self) -> i64 {
+        self.store.ensure_stream(self.node, "m05", Quantity::RawOutput, "mV", None).await.unwrap()
+    }
 }
 
 fn horizon(top_cm: f64, bottom_cm: f64, density: Option<f64>) -> Horizon {
@@ -53,7 +64,7 @@ async fn rig() -> Rig {
     let soil = [horizon(14.0, 38.0, None), horizon(0.0, 14.0, Some(1.18))];
     let station = store.add_station(&station, &soil).await.unwrap();
     let node = store.ensure_node(station, "node 01").await.unwrap();
-    Rig { store, station, node, _dir: dir }
+    Rig { store, station, node, dir }
 }
 
 fn probe(serial: &str) -> Probe {
@@ -196,7 +207,7 @@ async fn a_run_is_kept_as_it_was_typed() {
     run.practice = None;
     run.title = "BD-0418 in A".into();
     run.draft = "{\"rows\":[{\"raw\":\"12,\"}]}".into();
-    rig.store.keep_run(&run).await.unwrap();
+    rig.store.keep_run(0, &run).await.unwrap();
     assert_eq!(rig.store.runs(1).await.unwrap(), [run]);
 }
 
@@ -225,4 +236,32 @@ async fn readings_of_many_imports_in_any_order_are_one_record() {
     assert!(
         series.times.iter().zip(&series.values).enumerate().all(|(i, (t, v))| *t == i as i64 * 900 && *v == i as f64)
     );
+}
+
+#[tokio::test]
+async fn what_another_process_stores_is_seen_at_once() {
+    let rig = rig().await;
+    let stream = rig.stream().await;
+    let other = Store::open(&rig.path()).await.unwrap();
+    let reading = |t, raw| Reading { stream, t, raw };
+    rig.store.add_readings(vec![reading(0, 1.0)]).await.unwrap();
+    assert_eq!(rig.store.series(stream).await.unwrap().len(), 1, "and it is cached now");
+    other.add_readings(vec![reading(900, 2.0), reading(2_700_000, 3.0)]).await.unwrap();
+    assert_eq!(rig.store.series(stream).await.unwrap().values, [1.0, 2.0, 3.0]);
+}
+
+#[tokio::test]
+async fn a_damaged_month_is_made_again_from_its_readings() {
+    let rig = rig().await;
+    let stream = rig.stream().await;
+    let readings: Vec<Reading> = (0..6000).map(|i| Reading { stream, t: i * 900, raw: f64::from(i as i32) }).collect();
+    rig.store.add_readings(readings).await.unwrap();
+    let whole = rig.store.series(stream).await.unwrap();
+    let pool = sqlx::SqlitePool::connect(&format!("sqlite://{}", rig.path().display())).await.unwrap();
+    let blocks = sqlx::query("UPDATE month_block SET times = x'00ff17'").execute(&pool).await.unwrap();
+    assert!(blocks.rows_affected() > 1);
+    rig.store.forget_all();
+    assert_eq!(rig.store.series(stream).await.unwrap(), whole);
+    rig.store.forget_all();
+    assert_eq!(rig.store.series(stream).await.unwrap(), whole, "and it was kept well this time");
 }

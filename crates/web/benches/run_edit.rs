@@ -25,7 +25,7 @@ fn edit(c: &mut Criterion) {
         ebrel::demo::seed(&app.store).await.expect("the demo");
         let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
         let base = format!("http://{}", listener.local_addr().expect("an address"));
-        tokio::spawn(server(actix_web::web::Data::new(app), listener).expect("a server"));
+        tokio::spawn(server(actix_web::web::Data::new(app), listener, None).expect("a server"));
         let client = reqwest::Client::builder().cookie_store(true).build().expect("a client");
         let page = client.get(format!("{base}/bench/4")).send().await.expect("a page").text().await.expect("its text");
         let token = page.split("ebrel-token\" content=\"").nth(1).and_then(|p| p.split('"').next()).expect("a token");

@@ -1,18 +1,18 @@
-//! The commands: `ebrel demo`, `serve`, `import`, `export`, `check`.
+//! The commands: `ebrel demo`, `serve`, `account`, `import`, `export`, `check`.
 
-use crate::app::{App, Mode, server, wall_clock};
-use crate::demo;
+use crate::app::{App, Mode, wall_clock};
 use crate::jobs::exporting::{self, Selection};
 use crate::jobs::importing::{self, Report, SavedRecipe};
 use crate::jobs::record::StationRecord;
 use crate::jobs::{checking, reviewing};
-use actix_web::web;
+use crate::serving;
+use crate::shell::figures::read_field;
 use clap::{Args, Parser, Subcommand};
 use ebrel_core::quality::Settings;
-use ebrel_core::units::{Grade, Quantity, UnixSeconds};
+use ebrel_core::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
 use ebrel_formats::{logger, package, wide};
 use ebrel_store::imports::Import;
-use std::net::{SocketAddr, TcpListener};
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -38,17 +38,12 @@ enum Command {
         #[arg(long)]
         fresh: bool,
     },
-    /// Start with your own data; the first visitor makes the owner's account.
-    Serve {
-        /// Where your data lie.
-        #[arg(long)]
-        data: PathBuf,
-        /// Address to listen on.
-        #[arg(long, default_value = "127.0.0.1:8417")]
-        listen: SocketAddr,
-        /// A proxy before Ebrel speaks HTTPS: cookies insist on it.
-        #[arg(long)]
-        https: bool,
+    /// Start with your own data; the first account needs the code that is printed here.
+    Serve(ServeArgs),
+    /// Accounts, on the machine itself.
+    Account {
+        #[command(subcommand)]
+        what: AccountCommand,
     },
     /// Import a logger file into a station.
     Import(ImportArgs),
@@ -65,6 +60,45 @@ enum Command {
         #[arg(long)]
         settings: Option<PathBuf>,
     },
+}
+
+#[derive(Subcommand)]
+enum AccountCommand {
+    /// Give an account a new password, printed here once, and end its sessions.
+    Reset {
+        /// Where the data lie.
+        #[arg(long)]
+        data: PathBuf,
+        /// The name to sign in with.
+        #[arg(long)]
+        name: String,
+    },
+}
+
+/// How to serve.
+#[derive(Args)]
+pub struct ServeArgs {
+    /// Where your data lie.
+    #[arg(long)]
+    pub data: PathBuf,
+    /// Address to listen on; beyond this machine only with --tls-cert and --tls-key, or --https.
+    #[arg(long, default_value = "127.0.0.1:8417")]
+    pub listen: SocketAddr,
+    /// Another name that Ebrel answers to, as it stands in a browser's address (without port); may be given several times.
+    #[arg(long)]
+    pub host: Vec<String>,
+    /// The certificate chain, PEM: Ebrel itself speaks HTTPS.
+    #[arg(long, requires = "tls_key")]
+    pub tls_cert: Option<PathBuf>,
+    /// The certificate's key, PEM.
+    #[arg(long, requires = "tls_cert")]
+    pub tls_key: Option<PathBuf>,
+    /// A proxy before Ebrel speaks HTTPS: cookies insist on it.
+    #[arg(long)]
+    pub https: bool,
+    /// Address of a proxy whose X-Forwarded-For is believed.
+    #[arg(long)]
+    pub trusted_proxy: Option<std::net::IpAddr>,
 }
 
 #[derive(Args)]
@@ -96,10 +130,11 @@ struct ExportArgs {
     /// The file to write; its ending (.zip or .csv) chooses the form.
     #[arg(long)]
     out: PathBuf,
-    /// First moment, RFC 3339; default: the first reading.
+    /// First moment: a date, or a date and time (in the study's offset unless it ends in Z or an offset); default: the first
+    /// reading.
     #[arg(long)]
     from: Option<String>,
-    /// First moment after, RFC 3339; default: after the last reading.
+    /// First moment after, in the same forms; a date alone is its midnight; default: after the last reading.
     #[arg(long)]
     to: Option<String>,
     /// A quantity by its code; may be given several times; default: all.
@@ -118,8 +153,9 @@ pub async fn run() -> ExitCode {
     let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "warn".into());
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
     let done = match Cli::parse().command {
-        Command::Demo { port, data, fresh } => start_demo(port, &data, fresh).await,
-        Command::Serve { data, listen, https } => start(&data, listen, Mode::Serve { https }).await,
+        Command::Demo { port, data, fresh } => serving::demo(port, &data, fresh).await,
+        Command::Serve(args) => serving::serve(args).await,
+        Command::Account { what: AccountCommand::Reset { data, name } } => serving::reset_account(&data, &name).await,
         Command::Import(args) => import(args).await,
         Command::Export(args) => export(args).await,
         Command::Check { package, out, settings } => check(&package, &out, settings.as_deref()),
@@ -134,32 +170,14 @@ pub async fn run() -> ExitCode {
 }
 
 /// A line for the person at the terminal.
-fn tell(line: &str) {
+pub fn tell(line: &str) {
     use std::io::Write;
     // A closed terminal is no reason to stop.
     let _ = writeln!(std::io::stderr(), "{line}");
 }
 
-async fn start_demo(port: u16, data: &Path, fresh: bool) -> Result<(), String> {
-    if fresh && data.join("ebrel.db").is_file() {
-        std::fs::remove_dir_all(data).map_err(|e| format!("{} could not be cleared: {e}", data.display()))?;
-    }
-    start(data, SocketAddr::from(([127, 0, 0, 1], port)), Mode::Demo).await
-}
-
-async fn start(data: &Path, listen: SocketAddr, mode: Mode) -> Result<(), String> {
-    let listener = TcpListener::bind(listen)
-        .map_err(|e| format!("{listen} cannot be listened on ({e}): stop what uses it, or give another port"))?;
-    let app = App::open(data, mode).await?;
-    if mode == Mode::Demo {
-        demo::seed(&app.store).await.map_err(|e| e.to_string())?;
-    }
-    tell(&format!("Ebrel is ready: http://{listen}  (data in {}; stop with Ctrl-C)", data.display()));
-    server(web::Data::new(app), listener).map_err(|e| e.to_string())?.await.map_err(|e| e.to_string())
-}
-
 /// Opens an existing data directory for a command.
-async fn open(data: &Path) -> Result<App, String> {
+pub async fn open(data: &Path) -> Result<App, String> {
     if !data.join("ebrel.db").is_file() {
         return Err(format!("there is no Ebrel data in {}: give its directory with --data", data.display()));
     }
@@ -183,7 +201,8 @@ async fn import(args: ImportArgs) -> Result<(), String> {
         Some(saved) => saved.recipe.clone(),
         None => logger::guess(&text, offset).map_err(|e| format!("{name}: {e}"))?,
     };
-    let read = logger::read(&text, &recipe).map_err(|e| e.to_string())?;
+    let latest = app.now(&study) + SpanSeconds::DAY;
+    let read = logger::read_until(&text, &recipe, latest).map_err(|e| e.to_string())?;
     let mut mapping = match &saved {
         Some(saved) => importing::fitted(&saved.mapping, &read),
         None => importing::first_mapping(&read, &text, &name),
@@ -204,7 +223,6 @@ async fn import(args: ImportArgs) -> Result<(), String> {
         return Err(format!("{name} was not stored. {}", hindrances.join(" ")));
     }
     let sha256 = importing::keep_file(&app.data, &bytes).map_err(|e| e.to_string())?;
-    let report = importing::store(&app.store, station.id, &read, &mapping).await.map_err(|e| e.to_string())?;
     let text = |value: serde_json::Result<String>| value.map_err(|e| e.to_string());
     let kept = Import {
         id: 0,
@@ -215,10 +233,9 @@ async fn import(args: ImportArgs) -> Result<(), String> {
         mapping: text(serde_json::to_string(&mapping))?,
         created_at: app.now(&study),
         created_by: "command line".into(),
-        report: Some(text(serde_json::to_string(&report))?),
+        report: None,
     };
-    let id = app.store.begin_import(&kept).await.map_err(|e| e.to_string())?;
-    app.store.keep_import(&Import { id, ..kept }).await.map_err(|e| e.to_string())?;
+    let (_, report) = importing::store(&app.store, &kept, &read, &mapping).await.map_err(|e| e.to_string())?;
     reviewing::run(&app.store, station.id).await.map_err(|e| e.to_string())?;
     app.store.close().await;
     write_out(report_text(&name, &report).as_bytes())
@@ -268,7 +285,9 @@ async fn export(args: ExportArgs) -> Result<(), String> {
     let (first, last) = record.extent().unwrap_or((UnixSeconds(0), wall_clock()));
     let time = |text: &Option<String>, other: UnixSeconds| match text {
         None => Ok(other),
-        Some(text) => ebrel_formats::parse_rfc3339(text).ok_or_else(|| format!("“{text}” is no RFC 3339 time")),
+        Some(text) => ebrel_formats::parse_rfc3339(text)
+            .or_else(|| read_field(text, record.study.utc_offset_minutes))
+            .ok_or_else(|| format!("“{text}” is no date or time: write it like 2026-05-01 or 2026-05-01T06:00Z")),
     };
     let quantity = |code: &String| Quantity::from_code(code).ok_or_else(|| format!("there is no quantity “{code}”"));
     let grade = |code: &String| Grade::from_code(code).ok_or_else(|| format!("there is no grade “{code}”"));

@@ -1,6 +1,6 @@
 //! Ebrel: the application that a researcher sees, in the browser and on the command line.
 //!
-//! * [`cli`]: the commands; [`app`]: the state that handlers share, and the one `configure` of server and tests.
+//! * [`cli`]: the commands; [`data_dir`] and [`doors`]: where data lie and who may come; [`app`]: the state that handlers share, and the one `configure` of server and tests.
 //! * `shell`: layout, security, sign-in, errors as pages. `components`: the section and the strips.
 //! * `rooms`: a folder per room, a file per page: routes that extract, call and render.
 //! * `jobs`: what several rooms and commands do: assemble a station's record, run the tests, import, export.
@@ -10,7 +10,10 @@
 pub mod app;
 pub mod cli;
 mod components;
+pub mod data_dir;
 pub mod demo;
+pub mod doors;
 pub mod jobs;
 mod rooms;
+mod serving;
 mod shell;

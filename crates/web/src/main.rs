@@ -1,4 +1,8 @@
-//! The `ebrel` command.
+//! `ebrel`: see [`ebrel::cli`].
+
+/// Gives memory back after a large upload or export, which the system's allocator keeps.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 #[tokio::main]
 async fn main() -> std::process::ExitCode {

@@ -1,12 +1,11 @@
-//! What a new calibration would change in a record, before it is adopted; and what two versions say of a probe's drift.
+//! What a new calibration would change in a record, before it is adopted.
 
 use super::Curve;
 use crate::series::{DatedCurve, Meaning, View};
 use crate::units::UnixSeconds;
 
-/// Seconds of a day and of a mean year.
+/// Seconds of a day.
 const DAY: i64 = 86_400;
-const YEAR: f64 = 365.25 * 86_400.0;
 /// Width of a band of water content in the summary, m³/m³.
 const BAND: f64 = 0.05;
 
@@ -139,60 +138,9 @@ fn strain(strains: &mut Strains, curve: &Curve, raw: f64, pore_space: Option<f64
     strains.above_pores += usize::from(pore_space.is_some_and(|p| theta > p));
 }
 
-/// How far a later calibration of one probe stands from an earlier one.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Drift {
-    /// Raw outputs that both have samples for.
-    pub common: (f64, f64),
-    /// Water content by the earlier and the later one at five raw outputs from dry to wet.
-    pub at: Vec<(f64, f64, f64)>,
-    /// Mean difference, later minus earlier, m³/m³.
-    pub mean: f64,
-    /// 95 % half width of that difference by what both curves know of themselves; `None` if one came without.
-    pub half_width: Option<f64>,
-    /// Years between the dates from which they hold.
-    pub years: f64,
-}
-
-impl Drift {
-    /// Change per year, m³/m³; `None` for less than a month.
-    #[must_use]
-    pub fn per_year(&self) -> Option<f64> {
-        (self.years > 1.0 / 12.0).then(|| self.mean / self.years)
-    }
-
-    /// Whether the difference passes what both curves know of themselves.
-    #[must_use]
-    pub fn is_real(&self) -> bool {
-        self.half_width.is_some_and(|h| self.mean.abs() > h)
-    }
-}
-
-/// Compares a later calibration with an earlier one of the same probe; `None` if their samples have no raw outputs in common.
-///
-/// The half width adds the confidence intervals of both curves as for independent runs; it is that of the middle of
-/// five points, which errs on the wide side, since the errors along one curve go together.
-#[must_use]
-pub fn drift(earlier: &DatedCurve, later: &DatedCurve) -> Option<Drift> {
-    let (a, b) = (&earlier.curve, &later.curve);
-    let common = (a.x_min.max(b.x_min), a.x_max.min(b.x_max));
-    if common.0 >= common.1 {
-        return None;
-    }
-    let raws: Vec<f64> = (0..5).map(|i| common.0 + (common.1 - common.0) * f64::from(i) / 4.0).collect();
-    let at: Vec<(f64, f64, f64)> = raws.iter().map(|x| (*x, a.theta(*x), b.theta(*x))).collect();
-    let mean = at.iter().map(|p| p.2 - p.1).sum::<f64>() / at.len() as f64;
-    let known = |x: &f64| Some(a.mean_half_width(*x)?.hypot(b.mean_half_width(*x)?));
-    let widths: Option<Vec<f64>> = raws.iter().map(known).collect();
-    let half_width = widths.map(|w| w.iter().sum::<f64>() / w.len() as f64);
-    let years = (later.valid_from.0 - earlier.valid_from.0) as f64 / YEAR;
-    Some(Drift { common, at, mean, half_width, years })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::calibration::{Form, Intercept, PolynomialFit};
 
     fn dated(from: i64, offset: f64, slope: f64) -> DatedCurve {
         let curve = Curve::from_coefficients(&[offset, slope], 100.0, 400.0, None).unwrap();
@@ -201,7 +149,7 @@ mod tests {
 
     #[test]
     fn a_shift_is_told_with_its_size_and_place() {
-        let now = Meaning::new(vec![dated(0, 0.0, 0.001), dated(4 * DAY, 0.0, 0.001)]).unwrap();
+        let now = Meaning::new(vec![dated(0, 0.0, 0.001), dated(4 * DAY, 0.0, 0.001)]);
         let times: Vec<i64> = (0..6).map(|i| i * DAY).collect();
         let raws = [150.0, 200.0, f64::NAN, 430.0, 300.0, 300.0];
         let found = compare(View { times: &times, values: &raws }, &now, &dated(DAY, 0.0, 0.0011), Some(0.46));
@@ -225,30 +173,9 @@ mod tests {
 
     #[test]
     fn the_same_curve_changes_nothing() {
-        let now = Meaning::new(vec![dated(0, -0.1, 0.001)]).unwrap();
+        let now = Meaning::new(vec![dated(0, -0.1, 0.001)]);
         let view = View { times: &[1, 2, 3], values: &[120.0, 220.0, 320.0] };
         let found = compare(view, &now, &dated(0, -0.1, 0.001), Some(0.5));
         assert_eq!((found.rms, found.strains.0), (0.0, found.strains.1));
-    }
-
-    #[test]
-    fn drift_is_real_only_beyond_what_both_runs_know() {
-        let x: Vec<f64> = (0..7).map(|i| 800.0 + 150.0 * f64::from(i)).collect();
-        let fitted = |shift: f64, from: i64| {
-            let y: Vec<f64> =
-                x.iter().enumerate().map(|(i, x)| (x - 650.0) * 3e-4 + shift + [2e-3, -2e-3][i % 2]).collect();
-            let fit = PolynomialFit::new(&x, &y, 1, Intercept::Free).unwrap();
-            DatedCurve { valid_from: UnixSeconds(from), curve: Curve::from_fit(&fit, Form::Line) }
-        };
-        let year = YEAR as i64;
-        let far = drift(&fitted(0.0, 0), &fitted(0.02, 2 * year)).unwrap();
-        assert!(far.is_real() && (far.mean - 0.02).abs() < 1e-9, "{far:?}");
-        assert!((far.per_year().unwrap() - 0.01).abs() < 1e-6);
-        let near = drift(&fitted(0.0, 0), &fitted(0.001, 2 * year)).unwrap();
-        assert!(!near.is_real() && near.half_width.unwrap() > 0.001);
-        let mut elsewhere = fitted(0.0, year);
-        (elsewhere.curve.x_min, elsewhere.curve.x_max) = (5000.0, 6000.0);
-        assert_eq!(drift(&fitted(0.0, 0), &elsewhere), None);
-        assert_eq!(drift(&fitted(0.0, 0), &fitted(0.0, 5)).unwrap().per_year(), None);
     }
 }

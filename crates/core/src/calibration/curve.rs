@@ -1,6 +1,6 @@
 //! An adopted curve: raw output to water content.
 
-use super::fit::{PolynomialFit, quadratic_form};
+use super::fit::PolynomialFit;
 use super::form::Form;
 use crate::statistics::t_quantile;
 use serde::{Deserialize, Serialize};
@@ -70,6 +70,12 @@ impl Curve {
         }
     }
 
+    /// The same curve taking its polynomial in the square root of the raw output, or in the raw output itself.
+    #[must_use]
+    pub fn in_root(self, root: bool) -> Self {
+        Self { root, ..self }
+    }
+
     /// A curve from plain coefficients in x, lowest power first, as the record package carries it.
     ///
     /// # Errors
@@ -117,25 +123,37 @@ impl Curve {
         !(self.x_min..=self.x_max).contains(&x)
     }
 
-    /// t s and a'(A'A)⁻¹a at `x`, if the curve has an uncertainty.
-    fn spread(&self, x: f64) -> Option<(f64, f64)> {
-        let s = self.residual_sd?;
+    /// Powers of z at `x`, as the coefficients take them.
+    pub(super) fn powers(&self, x: f64) -> Vec<f64> {
         let z = self.z(x);
-        let powers: Vec<f64> = (0..self.coefficients_z.len() as i32).map(|i| z.powi(i)).collect();
-        let t = t_quantile(0.5 + super::BAND_LEVEL / 2.0, self.df.min(100_000));
-        Some((t * s, quadratic_form(&powers, &self.unscaled_covariance_z)))
+        (0..self.coefficients_z.len() as i32).map(|i| z.powi(i)).collect()
     }
 
-    /// Half width of the 95 % prediction interval at `x`, if the curve has an uncertainty.
+    /// Whether the curve came with the covariance of its coefficients, and not with its residual spread only.
+    #[must_use]
+    pub fn has_covariance(&self) -> bool {
+        let p = self.coefficients_z.len();
+        p > 0 && self.unscaled_covariance_z.len() == p && self.unscaled_covariance_z.iter().all(|row| row.len() == p)
+    }
+
+    /// Half width of the 95 % prediction interval at `x`, if the curve has an uncertainty. For many readings take
+    /// [`Curve::half_widths`].
     #[must_use]
     pub fn half_width(&self, x: f64) -> Option<f64> {
-        self.spread(x).map(|(ts, of_mean)| ts * (1.0 + of_mean).sqrt())
+        self.half_widths().map(|of| of(x))
     }
 
-    /// Half width of the 95 % confidence interval of the curve itself at `x`, if it has an uncertainty.
+    /// The half width as a function of the raw output, if the curve has an uncertainty: Student's t is worked out once.
     #[must_use]
-    pub fn mean_half_width(&self, x: f64) -> Option<f64> {
-        self.spread(x).map(|(ts, of_mean)| ts * of_mean.sqrt())
+    pub fn half_widths(&self) -> Option<impl Fn(f64) -> f64> {
+        let ts = t_quantile(0.5 + super::BAND_LEVEL / 2.0, self.df.min(100_000)) * self.residual_sd?;
+        Some(move |x: f64| {
+            let z = self.z(x);
+            // a'(A'A)⁻¹a by Horner's scheme in both directions.
+            let rows = self.unscaled_covariance_z.iter().rev();
+            let of_mean = rows.fold(0.0, |sum, row| sum * z + row.iter().rev().fold(0.0, |s, c| s * z + c));
+            ts * (1.0 + of_mean.max(0.0)).sqrt()
+        })
     }
 
     /// Water content with its 95 % half width, and whether it is an extrapolation.
@@ -162,16 +180,25 @@ impl Curve {
         expanded
     }
 
+    /// Its form; `None` for a polynomial that is none of them (a constant, a fourth power).
+    #[must_use]
+    pub fn kind(&self) -> Option<Form> {
+        match (self.root, self.coefficients_z.len()) {
+            (true, 2) => Some(Form::RootLine),
+            (false, 2) => Some(Form::Line),
+            (false, 3) => Some(Form::Quadratic),
+            (false, 4) => Some(Form::Cubic),
+            _ => None,
+        }
+    }
+
     /// "straight line", "quadratic", ...: the form in words.
     #[must_use]
     pub fn form(&self) -> &'static str {
-        match (self.root, self.coefficients_z.len()) {
-            (true, _) => Form::RootLine.name(),
-            (_, 1) => "constant",
-            (_, 2) => Form::Line.name(),
-            (_, 3) => Form::Quadratic.name(),
-            (_, 4) => Form::Cubic.name(),
-            _ => "polynomial",
+        match (self.kind(), self.root) {
+            (Some(form), _) => form.name(),
+            (None, true) => "polynomial in the square root",
+            (None, false) => "polynomial",
         }
     }
 }

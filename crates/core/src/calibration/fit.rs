@@ -34,9 +34,20 @@ pub enum FitError {
         /// Distinct x wanted.
         want: usize,
     },
-    /// A value is infinite or not a number.
-    #[error("a raw reading or water content is not a finite number")]
+    /// A value is infinite, not a number, or so large or so near another that nothing can be reckoned with it.
+    #[error("a raw reading or water content is not a finite number, or is too large to reckon with")]
     NotFinite,
+    /// One sample decides a coefficient alone: its leverage is 1, and nothing is left to judge it by.
+    #[error(
+        "the curve hangs on sample {} alone, the others stand at {others} wetness(es): add a sample near it, or leave it out",
+        .sample + 1
+    )]
+    HangsOnOne {
+        /// Index of the sample.
+        sample: usize,
+        /// Distinct x of the others.
+        others: usize,
+    },
 }
 
 /// A fitted polynomial with the figures by which it is judged.
@@ -82,7 +93,20 @@ pub struct PolynomialFit {
     pub studentized: Vec<Option<f64>>,
     /// Smallest and largest x.
     pub x_range: (f64, f64),
+    /// Residual sum of squares that rounding alone makes.
+    rounding: f64,
     intercept: Intercept,
+}
+
+/// What a leverage must leave to 1, so that a residual says something of its sample.
+const LEVERAGE_LEFT: f64 = 1e-9;
+
+/// The residual sum of squares below which exact samples differ from their curve by rounding only: a few units in the last
+/// place for each. Never 0, so that its logarithm is finite.
+fn rounding_floor(y: impl Iterator<Item = f64> + Clone) -> f64 {
+    let n = y.clone().count() as f64;
+    let largest = y.fold(0.0, |m: f64, v| m.max(v.abs()));
+    (n * (8.0 * f64::EPSILON * largest).powi(2)).max(f64::MIN_POSITIVE)
 }
 
 impl PolynomialFit {
@@ -152,7 +176,12 @@ impl PolynomialFit {
         let residuals: Vec<f64> = weighed.iter().zip(&roots).map(|(e, w)| e / w).collect();
         let leverage: Vec<f64> = q.row_iter().map(|row| row.norm_squared().min(1.0)).collect();
 
+        if let Some(sample) = leverage.iter().position(|h| *h > 1.0 - LEVERAGE_LEFT) {
+            return Err(FitError::HangsOnOne { sample, others: sorted.len() - 1 });
+        }
+
         let rss: f64 = weighed.iter().map(|e| e * e).sum();
+        let rounding = rounding_floor(target.iter().copied());
         let df = n - p;
         let s2 = rss / df as f64;
         let mean = y.iter().zip(&roots).map(|(v, w)| v * w * w).sum::<f64>() / n as f64;
@@ -165,7 +194,7 @@ impl PolynomialFit {
         let r2 = if tss > 0.0 { 1.0 - rss / tss } else { 1.0 };
         let total_df = (n - usize::from(intercept == Intercept::Free)) as f64;
         let (nf, k) = (n as f64, p as f64 + 1.0);
-        let aic = nf * (rss / nf).ln() + 2.0 * k;
+        let aic = nf * (rss.max(rounding) / nf).ln() + 2.0 * k;
         let aicc = (nf - k - 1.0 > 0.0).then(|| aic + 2.0 * k * (k + 1.0) / (nf - k - 1.0));
         let loo = residuals.iter().zip(&leverage).map(|(e, h)| (e / (1.0 - h)).powi(2)).sum::<f64>() / nf;
         let studentized = weighed
@@ -173,7 +202,7 @@ impl PolynomialFit {
             .zip(&leverage)
             .map(|(e, h)| {
                 let without = (rss - e * e / (1.0 - h)) / (df as f64 - 1.0);
-                (df > 1 && without > 0.0 && *h < 1.0).then(|| e / (without * (1.0 - h)).sqrt())
+                (df > 1 && without > rounding).then(|| e / (without * (1.0 - h)).sqrt())
             })
             .collect();
 
@@ -181,7 +210,7 @@ impl PolynomialFit {
         let transform = transform.remove_columns(0, first_power);
         let coefficients = (&transform * &beta).iter().copied().collect();
         let covariance = &transform * &unscaled * transform.transpose() * s2;
-        Ok(Self {
+        let fit = Self {
             degree,
             coefficients,
             standard_errors: covariance.diagonal().iter().map(|v| v.max(0.0).sqrt()).collect(),
@@ -201,8 +230,20 @@ impl PolynomialFit {
             residuals,
             studentized,
             x_range: (low, high),
+            rounding,
             intercept,
-        })
+        };
+        if fit.is_finite() { Ok(fit) } else { Err(FitError::NotFinite) }
+    }
+
+    /// Whether every figure is a finite number; values near the ends of what a float holds can make others.
+    fn is_finite(&self) -> bool {
+        let single = [self.rss, self.residual_sd, self.r2, self.r2_adjusted, self.aic, self.loo_rmse, self.scale];
+        let lists = [&self.coefficients, &self.standard_errors, &self.coefficients_z, &self.residuals, &self.leverage];
+        let others = self.aicc.iter().chain(self.studentized.iter().flatten());
+        (single.iter().chain(lists.into_iter().flatten()).chain(self.unscaled_covariance_z.iter().flatten()))
+            .chain(others)
+            .all(|v| v.is_finite())
     }
 
     /// Fitted value at `x`, and the standard error of that mean.
@@ -224,9 +265,10 @@ impl PolynomialFit {
         (t * self.residual_sd.hypot(se), t * se)
     }
 
-    /// Whether the curve only rises between its smallest and largest x.
+    /// Which way the curve goes between its smallest and largest x; `None` if it turns or stands still in between, so that
+    /// one reading would mean two contents.
     #[must_use]
-    pub fn rises_over_range(&self) -> bool {
+    pub fn direction(&self) -> Option<Direction> {
         const STEPS: usize = 200;
         let (low, high) = self.x_range;
         // Only the value is asked for at each step, so Horner's scheme does without the uncertainty.
@@ -235,20 +277,37 @@ impl PolynomialFit {
             let sum = self.coefficients_z.iter().rev().fold(0.0, |sum, c| sum * z + c);
             if self.intercept == Intercept::Zero { sum * z } else { sum }
         };
+        let rises = value(1) > value(0);
         let mut before = value(0);
-        (1..=STEPS).all(|i| {
+        let steady = (1..=STEPS).all(|i| {
             let now = value(i);
-            std::mem::replace(&mut before, now) < now
-        })
+            let last = std::mem::replace(&mut before, now);
+            if rises { last < now } else { last > now }
+        });
+        steady.then_some(if rises { Direction::Rises } else { Direction::Falls })
     }
 
-    /// F test of this fit against `smaller`, nested in it: (F, upper-tail probability).
+    /// F test of this fit against `smaller`, nested in it: (F, upper-tail probability). Residuals that are rounding only
+    /// count as such, so that exact samples earn nothing by more coefficients: (0, 1), as for two fits of one size.
     #[must_use]
     pub fn f_test(&self, smaller: &Self) -> (f64, f64) {
-        let added = smaller.df - self.df;
-        let f = (smaller.rss - self.rss) / added as f64 / (self.rss / self.df as f64);
+        let added = smaller.df.saturating_sub(self.df);
+        let gained = smaller.rss.max(self.rounding) - self.rss.max(self.rounding);
+        if added == 0 || gained <= 0.0 {
+            return (0.0, 1.0);
+        }
+        let f = gained / added as f64 / (self.rss.max(self.rounding) / self.df as f64);
         (f, f_upper_tail(f, added, self.df))
     }
+}
+
+/// Which way water content goes with a rising raw output.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Direction {
+    /// The wetter, the more the probe puts out.
+    Rises,
+    /// The wetter, the less it puts out, as a period or a count of a charging time does.
+    Falls,
 }
 
 /// a' M a, with M by rows.
@@ -271,153 +330,4 @@ fn expansion(degree: usize, centre: f64, scale: f64) -> DMatrix<f64> {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::statistics::testing::assert_close;
-    use proptest::prelude::*;
-
-    const X: [f64; 7] = [850.0, 1012.0, 1175.0, 1340.0, 1496.0, 1658.0, 1820.0];
-    const Y: [f64; 7] = [0.052, 0.098, 0.151, 0.199, 0.262, 0.318, 0.389];
-
-    fn fit(x: &[f64], y: &[f64], degree: usize) -> PolynomialFit {
-        PolynomialFit::new(x, y, degree, Intercept::Free).unwrap()
-    }
-
-    #[test]
-    fn straight_line_through_the_reference_run() {
-        let f = fit(&X, &Y, 1);
-        assert_close(f.coefficients[0], -0.251_359_125_802, 1e-9);
-        assert_close(f.coefficients[1], 0.000_345_258_676_143, 1e-9);
-        assert_close(f.standard_errors[0], 0.014_787_402_145, 1e-9);
-        assert_close(f.rss, 0.000_422_917_045_554, 1e-9);
-        assert_close(f.residual_sd, 0.009_196_923_893_93, 1e-9);
-        assert_close(f.r2, 0.995_167_703_746, 1e-9);
-        assert_close(f.r2_adjusted, 0.994_201_244_495, 1e-9);
-        assert_close(f.aic, -61.999_712_599_1, 1e-9);
-        assert_close(f.aicc.unwrap(), -53.999_712_599_1, 1e-9);
-        assert_close(f.loo_rmse, 0.012_521_683_379_6, 1e-9);
-        assert_close(f.leverage[0], 0.465_935_952_818, 1e-9);
-        let (prediction, confidence) = f.half_widths(1250.0, 0.95);
-        assert_close(f.at(1250.0).0, 0.180_214_219_377, 1e-9);
-        assert_close(prediction, 0.025_385_079_043_1, 1e-9);
-        assert_close(confidence, 0.009_245_771_597_8, 1e-9);
-    }
-
-    #[test]
-    fn quadratic_through_the_reference_run() {
-        let f = fit(&X, &Y, 2);
-        assert_close(f.coefficients[2], 8.094_112_595_81e-08, 1e-9);
-        assert_close(f.standard_errors[2], 1.418_250_629_81e-08, 1e-9);
-        assert_close(f.aicc.unwrap(), -55.490_461_495_3, 1e-9);
-        assert_close(f.loo_rmse, 0.004_335_186_639_58, 1e-9);
-        assert_close(f.half_widths(1250.0, 0.95).0, 0.010_836_691_450_4, 1e-9);
-        let (statistic, p) = f.f_test(&fit(&X, &Y, 1));
-        assert_close(statistic, 32.571_106_515_2, 1e-8);
-        assert_close(p, 0.004_660_582_979_45, 1e-8);
-    }
-
-    #[test]
-    fn a_needless_quadratic_is_seen_as_such() {
-        let x = [12.0, 18.5, 24.1, 31.0, 37.7, 45.2, 52.9];
-        let y = [0.061, 0.092, 0.133, 0.171, 0.219, 0.258, 0.304];
-        let (line, quadratic) = (fit(&x, &y, 1), fit(&x, &y, 2));
-        assert_close(line.loo_rmse, 0.004_547_000_000_66, 1e-9);
-        assert_close(quadratic.loo_rmse, 0.006_637_132_650_29, 1e-9);
-        assert_close(quadratic.f_test(&line).1, 0.845_201_673_566, 1e-8);
-    }
-
-    #[test]
-    fn nist_norris() {
-        let x = [
-            0.2, 337.4, 118.2, 884.6, 10.1, 226.5, 666.3, 996.3, 448.6, 777.0, 558.2, 0.4, 0.6, 775.5, 666.9, 338.0,
-            447.5, 11.6, 556.0, 228.1, 995.8, 887.6, 120.2, 0.3, 0.3, 556.8, 339.1, 887.2, 999.0, 779.0, 11.1, 118.3,
-            229.2, 669.1, 448.9, 0.5,
-        ];
-        let y = [
-            0.1, 338.8, 118.1, 888.0, 9.2, 228.1, 668.5, 998.5, 449.1, 778.9, 559.2, 0.3, 0.1, 778.1, 668.8, 339.3,
-            448.9, 10.8, 557.7, 228.3, 998.0, 888.8, 119.6, 0.3, 0.6, 557.6, 339.3, 888.0, 998.5, 778.9, 10.2, 117.6,
-            228.9, 668.4, 449.2, 0.2,
-        ];
-        let f = fit(&x, &y, 1);
-        assert_close(f.coefficients[0], -0.262_323_073_774_029, 1e-11);
-        assert_close(f.coefficients[1], 1.002_116_818_020_45, 1e-13);
-        assert_close(f.standard_errors[1], 0.429_796_848_199_937e-3, 1e-11);
-        assert_close(f.residual_sd, 0.884_796_396_144_373, 1e-11);
-        assert_close(f.r2, 0.999_993_745_883_712, 1e-13);
-    }
-
-    #[test]
-    fn nist_no_intercept() {
-        let x: Vec<f64> = (60..=70).map(f64::from).collect();
-        let y: Vec<f64> = (130..=140).map(f64::from).collect();
-        let f = PolynomialFit::new(&x, &y, 1, Intercept::Zero).unwrap();
-        assert_close(f.coefficients[0], 2.074_380_165_289_26, 1e-12);
-        assert_close(f.standard_errors[0], 0.165_289_256_198_347e-1, 1e-12);
-        assert_close(f.r2, 0.999_365_492_298_663, 1e-12);
-    }
-
-    #[test]
-    fn nist_wampler_is_exact_and_with_noise() {
-        let x: Vec<f64> = (0..=20).map(f64::from).collect();
-        let y: Vec<f64> = x.iter().map(|x| (0..=5).map(|i| x.powi(i)).sum()).collect();
-        let exact = fit(&x, &y, 5);
-        let noise = [759.0, -2048.0, 2048.0, -2048.0, 2523.0, -2048.0, 2048.0, -2048.0, 1838.0, -2048.0, 2048.0];
-        let noisy: Vec<f64> = y.iter().enumerate().map(|(i, y)| y + noise[i.min(20 - i)]).collect();
-        let noisy = fit(&x, &noisy, 5);
-        for i in 0..=5 {
-            assert_close(exact.coefficients[i], 1.0, 1e-7);
-            assert_close(noisy.coefficients[i], 1.0, 1e-7);
-        }
-        assert_close(noisy.residual_sd, 2360.145_023_792_68, 1e-9);
-        assert_close(noisy.standard_errors[0], 2152.326_246_781_70, 1e-8);
-    }
-
-    #[test]
-    fn samples_that_cannot_carry_a_curve_are_refused_with_words() {
-        let message =
-            |x: &[f64], y: &[f64], degree| PolynomialFit::new(x, y, degree, Intercept::Free).unwrap_err().to_string();
-        assert!(message(&X[..2], &Y[..2], 1).contains("2 samples cannot carry this curve"));
-        assert!(message(&[900.0; 5], &Y[..5], 1).contains("different wetnesses"));
-        assert!(message(&[f64::NAN, 1.0, 2.0], &Y[..3], 1).contains("not a finite number"));
-    }
-
-    #[test]
-    fn equal_weights_change_nothing_and_a_heavy_sample_draws_the_curve_to_it() {
-        let plain = fit(&X, &Y, 1);
-        let same = PolynomialFit::weighted(&X, &Y, &[7.0; 7], 1, Intercept::Free).unwrap();
-        assert_close(same.residual_sd, plain.residual_sd, 1e-12);
-        assert_close(same.coefficients[1], plain.coefficients[1], 1e-12);
-        let heavy = [1.0, 1.0, 1.0, 1.0, 1.0, 1.0, 1e6];
-        let drawn = PolynomialFit::weighted(&X, &Y, &heavy, 1, Intercept::Free).unwrap();
-        assert!(drawn.residuals[6].abs() < plain.residuals[6].abs() / 100.0);
-        let twice = PolynomialFit::weighted(&X, &Y, &[2.0, 1.0, 1.0, 1.0, 1.0, 1.0, 1.0], 1, Intercept::Free).unwrap();
-        let (mut x, mut y) = (X.to_vec(), Y.to_vec());
-        x.push(X[0]);
-        y.push(Y[0]);
-        assert_close(twice.coefficients[0], fit(&x, &y, 1).coefficients[0], 1e-9);
-        assert!(PolynomialFit::weighted(&X, &Y, &[0.0; 7], 1, Intercept::Free).is_err());
-    }
-
-    proptest! {
-        #[test]
-        fn order_and_units_of_raw_do_not_matter(shift in -500.0..500.0f64, factor in 0.01..100.0f64, turn in 0usize..7) {
-            let plain = fit(&X, &Y, 2);
-            let mut x: Vec<f64> = X.iter().map(|x| (x + shift) * factor).collect();
-            let mut y = Y.to_vec();
-            x.rotate_left(turn);
-            y.rotate_left(turn);
-            let moved = fit(&x, &y, 2);
-            prop_assert!((plain.loo_rmse - moved.loo_rmse).abs() < 1e-9);
-            prop_assert!((plain.at(1250.0).0 - moved.at((1250.0 + shift) * factor).0).abs() < 1e-9);
-        }
-
-        #[test]
-        fn a_perfect_sample_never_raises_the_residual_sum(at in 850.0..1820.0f64) {
-            let plain = fit(&X, &Y, 2);
-            let (mut x, mut y) = (X.to_vec(), Y.to_vec());
-            x.push(at);
-            y.push(plain.at(at).0);
-            prop_assert!(fit(&x, &y, 2).rss <= plain.rss * (1.0 + 1e-9));
-        }
-    }
-}
+mod tests;

@@ -8,12 +8,12 @@ coded!(
     Form {
         /// θ = b0 + b1 x.
         Line = "line",
+        /// θ = b0 + b1 √x, for a probe that gives permittivity.
+        RootLine = "root_line",
         /// θ = b0 + b1 x + b2 x².
         Quadratic = "quadratic",
         /// θ = b0 + b1 x + b2 x² + b3 x³.
         Cubic = "cubic",
-        /// θ = b0 + b1 √x, for a probe that gives permittivity.
-        RootLine = "root_line",
     }
 );
 
@@ -27,6 +27,24 @@ impl Form {
             Self::Cubic => "cubic",
             Self::RootLine => "line in the square root of permittivity",
         }
+    }
+
+    /// What it is called at the start of a sentence.
+    #[must_use]
+    pub const fn title(self) -> &'static str {
+        match self {
+            Self::Line => "Straight line",
+            Self::Quadratic => "Quadratic",
+            Self::Cubic => "Cubic",
+            Self::RootLine => "Line in the square root of permittivity",
+        }
+    }
+
+    /// The form that a package names, by its code or in words.
+    #[must_use]
+    pub fn named(text: &str) -> Option<Self> {
+        let text = text.trim();
+        Self::ALL.iter().copied().find(|f| f.code() == text || f.name() == text)
     }
 
     /// Degree of its polynomial.

@@ -1,6 +1,6 @@
 //! General curves from the literature, from permittivity to water content, and how well one serves a set of samples.
 
-use crate::units::PARTICLE_DENSITY_G_CM3;
+use crate::units::ParticleDensity;
 
 /// A published curve.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -45,13 +45,13 @@ impl Published {
     /// Water content (m³/m³) at a relative permittivity, for a dry bulk density in g/cm³. Never clipped: air reads
     /// slightly below 0. Worked values: permittivity 12.5 gives 0.23446 by Topp; 10 at 1.4 g/cm³ gives 0.20363 by Malicki.
     #[must_use]
-    pub fn theta(self, permittivity: f64, density: f64) -> f64 {
+    pub fn theta(self, permittivity: f64, density: f64, solids: ParticleDensity) -> f64 {
         let root = permittivity.max(0.0).sqrt();
         match self {
             Self::Topp => -5.3e-2 + permittivity * (2.92e-2 + permittivity * (-5.5e-4 + permittivity * 4.3e-6)),
             Self::Ledieu => 0.1138 * root - 0.1758,
             Self::Malicki => (root - 0.819 - density * (0.168 + density * 0.159)) / (7.17 + 1.18 * density),
-            Self::Mixing => mixing_theta(permittivity, 1.0 - density / PARTICLE_DENSITY_G_CM3),
+            Self::Mixing => mixing_theta(permittivity, 1.0 - density / solids.get()),
         }
     }
 }
@@ -82,25 +82,25 @@ mod tests {
     #[test]
     fn published_values() {
         for (eps, theta) in [(3.0, 0.029_766_1), (12.5, 0.234_460_937_5), (25.0, 0.400_437_5)] {
-            assert_close(Published::Topp.theta(eps, 1.4), theta, 1e-9);
+            assert_close(Published::Topp.theta(eps, 1.4, ParticleDensity::MINERAL), theta, 1e-9);
         }
-        assert_close(Published::Ledieu.theta(9.0, 1.4), 0.1656, 1e-9);
-        assert_close(Published::Ledieu.theta(20.25, 1.4), 0.3363, 1e-9);
-        assert_close(Published::Malicki.theta(10.0, 1.4), 0.203_631_564_29, 1e-9);
-        assert_close(Published::Malicki.theta(25.0, 0.9), 0.473_883_624_879, 1e-9);
-        assert!(Published::Topp.theta(1.0, 1.4) < 0.0, "air is not clipped");
+        assert_close(Published::Ledieu.theta(9.0, 1.4, ParticleDensity::MINERAL), 0.1656, 1e-9);
+        assert_close(Published::Ledieu.theta(20.25, 1.4, ParticleDensity::MINERAL), 0.3363, 1e-9);
+        assert_close(Published::Malicki.theta(10.0, 1.4, ParticleDensity::MINERAL), 0.203_631_564_29, 1e-9);
+        assert_close(Published::Malicki.theta(25.0, 0.9, ParticleDensity::MINERAL), 0.473_883_624_879, 1e-9);
+        assert!(Published::Topp.theta(1.0, 1.4, ParticleDensity::MINERAL) < 0.0, "air is not clipped");
         assert_close(mixing_theta(14.0, 0.48), 0.279_458_668_883, 1e-9);
-        assert_close(Published::Mixing.theta(14.0, 0.52 * PARTICLE_DENSITY_G_CM3), 0.279_458_668_883, 1e-9);
+        assert_close(Published::Mixing.theta(14.0, 0.52 * 2.65, ParticleDensity::MINERAL), 0.279_458_668_883, 1e-9);
     }
 
     #[test]
     fn the_general_curves_agree_on_a_usual_soil_and_rise() {
         for step in 0..=40 {
             let eps = 4.0 + 0.5 * f64::from(step);
-            let all = Published::ALL.map(|p| p.theta(eps, 1.4));
+            let all = Published::ALL.map(|p| p.theta(eps, 1.4, ParticleDensity::MINERAL));
             let (low, high) = all.iter().fold((1.0f64, 0.0f64), |(l, h), t| (l.min(*t), h.max(*t)));
             assert!(high - low < 0.06, "they lie within 0.06 m³/m³ of each other: {all:?} at {eps}");
-            let more = Published::ALL.map(|p| p.theta(eps + 0.1, 1.4));
+            let more = Published::ALL.map(|p| p.theta(eps + 0.1, 1.4, ParticleDensity::MINERAL));
             assert!(all.iter().zip(more).all(|(a, b)| b > *a));
         }
     }

@@ -6,16 +6,19 @@
 //! samples. [`compare`] tells what a new curve would change in a record, [`drift`] what lies between two versions.
 //! Nothing here ever changes a reading.
 
+mod choice;
 mod compare;
 mod curve;
+mod drift;
 mod fit;
 mod form;
 mod literature;
 mod recommend;
 
-pub use compare::{Comparison, ContentBand, DayMeans, Drift, Largest, Strains, compare, drift};
+pub use compare::{Comparison, ContentBand, DayMeans, Largest, Strains, compare};
 pub use curve::{Curve, CurveError, Estimate};
-pub use fit::{FitError, Intercept, PolynomialFit};
+pub use drift::{Drift, drift};
+pub use fit::{Direction, FitError, Intercept, PolynomialFit};
 pub use form::Form;
 pub use literature::{Published, Score, mixing_theta, score};
 pub use recommend::{Candidate, Recommendation, Samples, recommend};

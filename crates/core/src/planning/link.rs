@@ -6,7 +6,7 @@ use super::plan::{Plan, tidy};
 use super::program::span;
 use super::remark::{Remark, Step, Weight};
 use crate::radio::{DutyCycle, Link, Packet, WetSoil, duty_cycle, link_margin, permittivity, soil_path, time_on_air};
-use crate::units::PARTICLE_DENSITY_G_CM3;
+use crate::units::ParticleDensity;
 
 /// Bandwidth of the packets, Hz.
 const BANDWIDTH_HZ: f64 = 125_000.0;
@@ -78,7 +78,7 @@ fn soil_loss(plan: &Plan, theta: f64) -> f64 {
         sand: layer.and_then(|l| l.sand_pct).unwrap_or(40.0) / 100.0,
         clay: layer.and_then(|l| l.clay_pct).unwrap_or(20.0) / 100.0,
         density: layer.and_then(|l| l.density).unwrap_or(1.35),
-        particles: PARTICLE_DENSITY_G_CM3,
+        particles: ParticleDensity::of_organic(None).get(),
     };
     let frequency = plan.get(Figure::Frequency) * 1e6;
     soil_path(frequency, permittivity(frequency, &soil), depth / 100.0).total_db()

@@ -8,10 +8,24 @@ use crate::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
 
 /// Water stands on a soil after this much rain in a day, if at all.
 const PONDING_RAIN_MM: f64 = 8.0;
-/// Deeper than this, water above the pore space is not ponding.
-const PONDING_DEPTH_CM: f64 = 25.0;
+/// To this the pore space is known from density and solids, m³/m³: a reading so little above it is no contradiction.
+const PORES_KNOWN_TO: f64 = 0.03;
+/// So far above the pore space no water around a probe makes it read, m³/m³.
+const FAR_ABOVE: f64 = 0.08;
+/// Water above the pores for this long was there, and is no stray.
+const PONDED_FOR: SpanSeconds = SpanSeconds::HOUR;
+/// For this long it stands: a water table, at whatever depth and without rain of that day.
+const STANDS_FOR: SpanSeconds = SpanSeconds(6 * 3600);
+/// A calibration is off by this much at the dry end before it says anything of the soil, m³/m³.
+const BELOW_ZERO: f64 = 0.005;
 
-/// Water content below zero or above the pore space; the latter after much rain near the surface is ponding.
+/// "0.481 stands 0.021 above the pore space (0.46)".
+fn above(highest: f64, pores: f64) -> String {
+    format!("{highest:.3} stands {:.3} above the pore space ({pores:.2})", highest - pores)
+}
+
+/// Water content below zero or above the pore space. A little above it, for long or after much rain, water stands around the
+/// probe, at whatever depth; far above it, nothing explains the reading.
 pub(super) fn impossible(of: &Judged<'_>, water: &Water) -> Vec<Flag> {
     if of.channel.quantity != Quantity::WaterContent {
         return Vec::new();
@@ -32,7 +46,7 @@ pub(super) fn impossible(of: &Judged<'_>, water: &Water) -> Vec<Flag> {
             reason,
         });
     };
-    for (a, b) in runs(x.len(), bridge, |i| x[i] < 0.0) {
+    for (a, b) in runs(x.len(), bridge, |i| x[i] < -BELOW_ZERO.max(2.0 * sigma)) {
         let lowest = x[a..=b].iter().copied().fold(f64::INFINITY, f64::min);
         let reason = format!(
             "{} {} down to {}: below zero, so air beside the prongs or a calibration of another soil.",
@@ -43,17 +57,33 @@ pub(super) fn impossible(of: &Judged<'_>, water: &Water) -> Vec<Flag> {
         push(Test::Impossible, Grade::Wrong, (a, b), -lowest, &[("lowest", lowest)], reason);
     }
     let Some(pores) = of.channel.pore_space else { return flags };
-    for (a, b) in runs(x.len(), bridge, |i| x[i] > pores) {
+    for (a, b) in runs(x.len(), bridge, |i| x[i] > pores + FAR_ABOVE) {
         let highest = x[a..=b].iter().copied().fold(f64::NEG_INFINITY, f64::max);
-        let rain = water.rain(t[a] - SpanSeconds::DAY.0, t[b]);
-        let shallow = of.channel.depth_cm.is_some_and(|d| d <= PONDING_DEPTH_CM);
+        let numbers = [("highest", highest), ("pore_space", pores)];
+        let reason = format!("{}: no soil holds that, however much it rained.", above(highest, pores));
+        push(Test::Impossible, Grade::Wrong, (a, b), highest - pores, &numbers, reason);
+    }
+    for (a, b) in runs(x.len(), bridge, |i| x[i] > pores && x[i] <= pores + FAR_ABOVE) {
+        let highest = x[a..=b].iter().copied().filter(|v| *v <= pores + FAR_ABOVE).fold(f64::NEG_INFINITY, f64::max);
+        let fallen = water.rain(t[a] - SpanSeconds::DAY.0, t[b]);
+        let rain = fallen.mm();
         let numbers = [("highest", highest), ("pore_space", pores), ("rain_mm", rain)];
-        let stands = format!("{:.3} stands {:.3} above the pore space ({pores:.2})", highest, highest - pores);
-        if shallow && rain >= PONDING_RAIN_MM {
-            let reason = format!("{stands} after {rain:.1}\u{a0}mm of rain: real water, but not soil.");
+        let excess = above(highest, pores);
+        let long = t[b] - t[a];
+        let stands = long >= STANDS_FOR.0;
+        if long >= PONDED_FOR.0 && (rain >= PONDING_RAIN_MM || stands) {
+            let reason = if rain >= PONDING_RAIN_MM {
+                format!("{excess} after {}: real water, but not soil.", fallen.words())
+            } else {
+                format!(
+                    "{excess} for {}, with {} in the day before: water stands in the pores (a water table), which are known to a few hundredths.",
+                    SpanSeconds(long).in_words(),
+                    fallen.words()
+                )
+            };
             push(Test::Ponded, Grade::Condition, (a, b), 0.0, &numbers, reason);
-        } else {
-            let reason = format!("{stands} with {rain:.1}\u{a0}mm of rain in the day before: no soil holds that.");
+        } else if highest > pores + PORES_KNOWN_TO && !stands {
+            let reason = format!("{excess} with {} in the day before: no soil holds that.", fallen.words());
             push(Test::Impossible, Grade::Wrong, (a, b), highest - pores, &numbers, reason);
         }
     }

@@ -2,7 +2,7 @@
 
 use super::flag::{Evidence, Flag, Test};
 use super::noise::Noise;
-use super::station::{Channel, written};
+use super::station::Channel;
 use crate::series::View;
 use crate::units::{Grade, Quantity, UnixSeconds};
 
@@ -74,7 +74,7 @@ pub(super) fn not_connected(channel: &Channel<'_>, interval: i64) -> Vec<Flag> {
             let reason = format!(
                 "{} readings of exactly {}: what a port without a probe reports.",
                 b - a + 1,
-                written(quantity, x[a])
+                channel.as_measured(x[a])
             );
             flags.push(flag(view, (a, b), &[("value", x[a])], reason));
         }
@@ -98,13 +98,12 @@ pub(super) fn out_of_instrument(channel: &Channel<'_>, interval: i64, found: &[F
                 if worst.is_nan() || off(*v) > off(worst) { *v } else { worst }
             });
             let count = x[a..=b].iter().filter(|v| **v < low || **v > high).count();
-            let quantity = raw_quantity(channel);
             let reason = format!(
                 "{count} {} up to {}; this model works from {} to {}.",
                 if count == 1 { "reading" } else { "readings" },
-                written(quantity, worst),
-                written(quantity, low),
-                written(quantity, high)
+                channel.as_measured(worst),
+                channel.as_measured(low),
+                channel.as_measured(high)
             );
             let numbers = [("worst", worst), ("instrument_min", low), ("instrument_max", high)];
             Flag { test: Test::OutOfInstrument, readings: count, ..flag(view, (a, b), &numbers, reason) }
@@ -163,6 +162,9 @@ mod tests {
         c.instrument = Some((250.0, 2500.0));
         let flags = out_of_instrument(&c, 900, &[]);
         assert_eq!(flags.len(), 1);
-        assert_eq!(flags[0].reason, "3 readings up to 2622.0; this model works from 250.0 to 2500.0.");
+        assert_eq!(
+            flags[0].reason,
+            "3 readings up to 2622.0\u{a0}mV; this model works from 250.0\u{a0}mV to 2500.0\u{a0}mV."
+        );
     }
 }

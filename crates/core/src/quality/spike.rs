@@ -131,11 +131,8 @@ fn flag(of: &Judged<'_>, noise: &Noise, group: &[Departure], water: &Water) -> F
             SpanSeconds(end - start).in_words()
         )
     };
-    if quantity.is_moisture()
-        && tallest > 0.0
-        && let Some(dry) = water.dry_for(start)
-    {
-        reason.push_str(&format!("; no rain for {}", SpanSeconds(dry).in_words()));
+    if quantity.is_moisture() && tallest > 0.0 {
+        reason.push_str(&format!("; {}", water.dryness(start)));
     }
     reason.push_str(&format!("; its noise is {:.1$}.", noise.sigma, quantity.decimals() + 1));
     Flag {

@@ -33,6 +33,8 @@ pub struct Channel<'a> {
     pub view: View<'a>,
     /// The same readings as they came, if `view` is calibrated.
     pub raw: Option<&'a [f64]>,
+    /// Unit of raw output ("mV"), for sentences; other quantities have their own.
+    pub raw_unit: &'a str,
     /// Smallest and largest value the instrument can give, in the unit of the raw readings.
     pub instrument: Option<(f64, f64)>,
     /// Step of the raw readings, if the model's sheet tells it.
@@ -70,8 +72,12 @@ pub struct Settings {
     pub gap_intervals: f64,
     /// Shortest time without change that can be called stuck, hours.
     pub stuck_hours: f64,
-    /// Chance that a sound probe would stand still so long, below which it is called stuck.
+    /// Chance that readings which repeat themselves as often as this record's do stand still so long.
     pub stuck_chance: f64,
+    /// Stretches of the length of a standstill usually move further than this many steps of the record's resolution.
+    pub stuck_steps: f64,
+    /// The same for moisture, as a share of `stuck_steps`: it is calm for longer, and jumps.
+    pub stuck_moisture_share: f64,
     /// Rain (mm) within the reach of a depth that explains a rise.
     pub rain_mm: f64,
 }
@@ -86,6 +92,8 @@ impl Default for Settings {
             gap_intervals: 1.5,
             stuck_hours: 3.0,
             stuck_chance: 1e-9,
+            stuck_steps: 2.5,
+            stuck_moisture_share: 0.6,
             rain_mm: 0.5,
         }
     }
@@ -150,16 +158,11 @@ impl<'a> Judged<'a> {
 
 /// Runs every test over the channels of one station.
 ///
-/// `rain` holds mm per reading in order of time. The flags of each channel come in the order of the channels,
-/// sorted by start and test.
+/// Rain and irrigation are taken from the channels of that quantity, all of them: an exchanged gauge is two. The flags of
+/// each channel come in the order of the channels, sorted by start and test.
 #[must_use]
-pub fn check_station(
-    channels: &[Channel<'_>],
-    rain: Option<View<'_>>,
-    events: &[Event],
-    settings: &Settings,
-) -> Vec<Vec<Flag>> {
-    let water = Water::new(rain, events, settings.rain_mm);
+pub fn check_station(channels: &[Channel<'_>], events: &[Event], settings: &Settings) -> Vec<Vec<Flag>> {
+    let water = Water::new(channels, events, settings.rain_mm);
     let mut flags: Vec<Vec<Flag>> = Vec::with_capacity(channels.len());
     let mut judged = Vec::with_capacity(channels.len());
     for channel in channels {
@@ -209,6 +212,19 @@ pub(super) fn neighbours<'j, 'a>(of: &Judged<'_>, all: &'j [Judged<'a>]) -> Vec<
     let distance = |j: &Judged<'_>| j.channel.depth_cm.map_or(f64::INFINITY, |d| (d - depth).abs());
     near.sort_by(|a, b| distance(a).total_cmp(&distance(b)));
     near
+}
+
+impl Channel<'_> {
+    /// A value in the unit of the instrument: as [`written`], with the unit of raw output where it is that.
+    pub(super) fn as_measured(&self, value: f64) -> String {
+        let calibrated = self.raw.is_some() && self.quantity == Quantity::WaterContent;
+        let quantity = if calibrated { Quantity::RawOutput } else { self.quantity };
+        let number = written(quantity, value);
+        match quantity {
+            Quantity::RawOutput if !self.raw_unit.is_empty() => format!("{number}\u{a0}{}", self.raw_unit),
+            _ => number,
+        }
+    }
 }
 
 /// "0.287 m³/m³": a value with the decimals and the unit of its quantity.

@@ -111,10 +111,7 @@ fn flag(of: &Judged<'_>, noise: &Noise, i: usize, levels: (f64, f64), water: &Wa
         SpanSeconds(of.interval).in_words()
     );
     if quantity.is_moisture() {
-        match water.dry_for(t) {
-            Some(dry) => reason.push_str(&format!("; no rain for {}", SpanSeconds(dry).in_words())),
-            None => reason.push_str("; no rain is on record"),
-        }
+        reason.push_str(&format!("; {}", water.dryness(t)));
     }
     let beside = events.iter().find(|e| e.start.0 - 3600 <= t && t <= e.end.0 + 3600);
     match beside {

@@ -1,7 +1,7 @@
 //! Records for the tests of the tests.
 
 use super::{Channel, Flag, Settings, Test, check_station};
-use crate::series::{Series, View};
+use crate::series::Series;
 use crate::units::Quantity;
 
 pub fn series(n: i64, value: impl Fn(i64) -> f64) -> Series {
@@ -30,6 +30,7 @@ pub fn channel(s: &Series) -> Channel<'_> {
         interval: None,
         view: s.view(),
         raw: None,
+        raw_unit: "mV",
         instrument: None,
         resolution: None,
         pore_space: None,
@@ -42,7 +43,16 @@ pub fn check_all(records: &[(&Series, f64)], rain: Option<&Series>) -> Vec<Vec<F
         .iter()
         .map(|(s, depth)| Channel { quantity: Quantity::WaterContent, depth_cm: Some(*depth), ..channel(s) })
         .collect();
-    check_station(&channels, rain.map(Series::view), &[], &Settings::default())
+    with_rain(&channels, rain)
+}
+
+/// All tests over channels beside a gauge, if there is one; the gauge's own flags are left out.
+fn with_rain(channels: &[Channel<'_>], rain: Option<&Series>) -> Vec<Vec<Flag>> {
+    let mut all = channels.to_vec();
+    all.extend(rain.map(|s| Channel { quantity: Quantity::Rain, depth_cm: None, ..channel(s) }));
+    let mut flags = check_station(&all, &[], &Settings::default());
+    flags.truncate(channels.len());
+    flags
 }
 
 /// The flags of one test on one record at 5 cm.
@@ -56,13 +66,8 @@ pub fn check(s: &Series, rain: Option<&Series>, test: Test) -> Vec<Flag> {
 fn a_sound_record_raises_nothing() {
     let s = moist(9000, 0.35);
     let rain = Series { times: Vec::new(), values: Vec::new() };
-    let flags = check_station(
-        &[channel(&s)],
-        Some(View { times: &rain.times, values: &rain.values }),
-        &[],
-        &Settings::default(),
-    );
-    assert_eq!(flags, vec![Vec::new()]);
+    assert_eq!(with_rain(&[channel(&s)], Some(&rain)), vec![Vec::new()]);
+    assert_eq!(with_rain(&[channel(&s)], None), vec![Vec::new()]);
 }
 
 #[test]
@@ -72,11 +77,23 @@ fn the_pore_space_bounds_and_rain_explains() {
     s.values[1500..1503].fill(-0.04);
     let mut c = Channel { quantity: Quantity::WaterContent, pore_space: Some(0.44), ..channel(&s) };
     let rain = Series { times: vec![495 * 900], values: vec![31.5] };
-    let tests = |c: &Channel<'_>, rain: Option<View<'_>>| {
-        let flags = check_station(std::slice::from_ref(c), rain, &[], &Settings::default()).remove(0);
+    let tests = |c: &Channel<'_>, rain: Option<&Series>| {
+        let flags = with_rain(std::slice::from_ref(c), rain).remove(0);
         flags.iter().map(|f| f.test).filter(|t| matches!(t, Test::Ponded | Test::Impossible)).collect::<Vec<_>>()
     };
-    assert_eq!(tests(&c, Some(rain.view())), [Test::Ponded, Test::Impossible]);
+    assert_eq!(tests(&c, Some(&rain)), [Test::Ponded, Test::Impossible]);
     c.depth_cm = Some(60.0);
-    assert_eq!(tests(&c, Some(rain.view())), [Test::Impossible, Test::Impossible]);
+    assert_eq!(tests(&c, Some(&rain)), [Test::Ponded, Test::Impossible], "water stands at any depth");
+    assert_eq!(tests(&c, None), [Test::Impossible], "0.03 above is what the pore space is known to");
+    let mut table = s.clone();
+    table.values[500..600].fill(0.46);
+    let of_table = Channel { view: table.view(), ..c.clone() };
+    assert_eq!(tests(&of_table, None), [Test::Ponded, Test::Impossible], "a day of it is, and no gauge is needed");
+    let mut far = s.clone();
+    far.values[500..520].fill(0.55);
+    let of_far = Channel { view: far.view(), ..c.clone() };
+    assert_eq!(tests(&of_far, Some(&rain)), [Test::Impossible, Test::Impossible], "no rain fills more than the pores");
+    let mut a_little = s.clone();
+    a_little.values[500..503].fill(0.46);
+    assert_eq!(tests(&Channel { view: a_little.view(), ..c }, None), [Test::Impossible], "only the dry end");
 }

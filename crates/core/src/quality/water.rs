@@ -1,46 +1,124 @@
-//! Whether water that reached the soil explains a rise.
+//! Whether water that reached the soil explains a rise, as far as anything tells of water.
 
-use super::{Event, EventKind};
-use crate::series::View;
+use super::{Channel, Event, EventKind};
+use crate::units::{Quantity, SpanSeconds};
+
+/// A gauge that is silent for longer than this many intervals told nothing of the time between.
+const SILENT_INTERVALS: i64 = 4;
+/// A sum above this within one interval is no rain, mm.
+const MOST_MM: f64 = 500.0;
+
+/// Water over a stretch of time.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) enum Fallen {
+    /// So much, mm: a gauge was read all through.
+    Known(f64),
+    /// At least so much, mm: no gauge tells of a part of the time.
+    AtLeast(f64),
+    /// No gauge tells of any of it.
+    Unknown,
+}
+
+impl Fallen {
+    /// What is known to have fallen, mm; 0 where nothing is.
+    pub fn mm(self) -> f64 {
+        match self {
+            Self::Known(mm) | Self::AtLeast(mm) => mm,
+            Self::Unknown => 0.0,
+        }
+    }
+
+    /// "31.5 mm of rain", "no gauge tells of rain".
+    pub fn words(self) -> String {
+        match self {
+            Self::Known(mm) => format!("{mm:.1}\u{a0}mm of rain"),
+            Self::AtLeast(mm) => format!("at least {mm:.1}\u{a0}mm of rain (the gauge was silent for a part)"),
+            Self::Unknown => "no gauge to tell of rain".to_owned(),
+        }
+    }
+}
 
 /// Rain and irrigation of a station, ready to be asked for the sum over any stretch.
 pub(super) struct Water {
     times: Vec<i64>,
     /// Sum up to and with `times[i]`; one longer than `times`, beginning with 0.
     sums: Vec<f64>,
+    /// Stretches over which some gauge was read, in order, apart from each other.
+    known: Vec<(i64, i64)>,
     irrigation: Vec<(i64, i64)>,
     needed_mm: f64,
 }
 
 impl Water {
-    pub fn new(rain: Option<View<'_>>, events: &[Event], needed_mm: f64) -> Self {
-        let mut water = Self { times: Vec::new(), sums: vec![0.0], irrigation: Vec::new(), needed_mm };
-        if let Some(view) = rain {
-            let mut sum = 0.0;
-            for (t, mm) in view.times.iter().zip(view.values) {
-                if *mm > 0.0 && *mm < 500.0 {
-                    sum += mm;
-                    water.times.push(*t);
-                    water.sums.push(sum);
-                }
+    /// Takes every gauge of the station, one after the other or side by side (of two at one time the larger sum counts),
+    /// every irrigation channel, and the irrigations noted as events.
+    pub fn new(channels: &[Channel<'_>], events: &[Event], needed_mm: f64) -> Self {
+        let mut fallen: Vec<(i64, f64)> = Vec::new();
+        let mut known: Vec<(i64, i64)> = Vec::new();
+        let mut irrigation: Vec<(i64, i64)> =
+            events.iter().filter(|e| e.kind == EventKind::Irrigation).map(|e| (e.start.0, e.end.0)).collect();
+        for channel in channels {
+            let (times, values) = (channel.view.times, channel.view.values);
+            let interval =
+                channel.interval.map(|i| i.0).or_else(|| channel.view.usual_interval()).unwrap_or(900).max(1);
+            let sound = |v: f64| (0.0..MOST_MM).contains(&v);
+            let wet = times.iter().zip(values).filter(|(_, mm)| sound(**mm) && **mm > 0.0);
+            match channel.quantity {
+                Quantity::Rain => fallen.extend(wet.map(|(t, mm)| (*t, *mm))),
+                Quantity::Irrigation => irrigation.extend(wet.map(|(t, _)| (*t - interval, *t))),
+                _ => continue,
+            }
+            if channel.quantity == Quantity::Rain {
+                // A gauge that never writes a zero writes only when it rains: its silence is dry.
+                let by_event = !values.contains(&0.0);
+                let silent = if by_event { i64::MAX } else { SILENT_INTERVALS * interval };
+                known.extend(stretches(
+                    times.iter().zip(values).filter(|(_, v)| sound(**v)).map(|(t, _)| *t),
+                    interval,
+                    silent,
+                ));
             }
         }
-        let irrigated = events.iter().filter(|e| e.kind == EventKind::Irrigation);
-        water.irrigation = irrigated.map(|e| (e.start.0, e.end.0)).collect();
-        water
+        fallen.sort_by(|a, b| a.0.cmp(&b.0).then(b.1.total_cmp(&a.1)));
+        fallen.dedup_by_key(|f| f.0);
+        let sums = std::iter::once(0.0).chain(fallen.iter().scan(0.0, |sum, f| {
+            *sum += f.1;
+            Some(*sum)
+        }));
+        Self {
+            sums: sums.collect(),
+            times: fallen.iter().map(|f| f.0).collect(),
+            known: joined(known),
+            irrigation,
+            needed_mm,
+        }
     }
 
-    /// Rain between `from` and `to`, both inclusive, mm.
-    pub fn rain(&self, from: i64, to: i64) -> f64 {
+    /// Water between `from` and `to`, both inclusive.
+    pub fn rain(&self, from: i64, to: i64) -> Fallen {
         let start = self.times.partition_point(|t| *t < from);
         let end = self.times.partition_point(|t| *t <= to);
-        self.sums[end.max(start)] - self.sums[start]
+        let mm = (self.sums[end.max(start)] - self.sums[start]).max(0.0);
+        let first = self.known.partition_point(|s| s.1 < from);
+        match self.known.get(first) {
+            Some(s) if s.0 <= from && s.1 >= to => Fallen::Known(mm),
+            Some(s) if s.0 <= to => Fallen::AtLeast(mm),
+            _ => Fallen::Unknown,
+        }
     }
 
-    /// Seconds since it last rained at all before `t`.
-    pub fn dry_for(&self, t: i64) -> Option<i64> {
+    /// Words for how dry it was before `t`, for the end of a sentence.
+    pub fn dryness(&self, t: i64) -> String {
         let before = self.times.partition_point(|time| *time <= t);
-        before.checked_sub(1).map(|i| t - self.times[i])
+        let told = self.known.partition_point(|s| s.1 < t);
+        let begins = self.known.get(told).filter(|s| s.0 <= t).map(|s| s.0);
+        match (begins, before.checked_sub(1).map(|i| self.times[i])) {
+            (None, _) => "no gauge tells of rain".to_owned(),
+            (Some(begins), Some(last)) if last >= begins => format!("no rain for {}", SpanSeconds(t - last).in_words()),
+            (Some(begins), _) => {
+                format!("no rain since the gauge began {} before", SpanSeconds(t - begins).in_words())
+            }
+        }
     }
 
     /// Whether water that came before `t` may be arriving at `depth_cm` just then. A front needs time: six hours
@@ -51,6 +129,78 @@ impl Water {
         let from = t - BASE - (depth_cm.max(0.0) * PER_CM) as i64;
         // A gauge's reading closes its interval, so the rain may be booked up to an hour after the probe saw it.
         let to = t + 3600;
-        self.rain(from, to) >= self.needed_mm || self.irrigation.iter().any(|(start, end)| *start <= to && *end >= from)
+        self.rain(from, to).mm() >= self.needed_mm
+            || self.irrigation.iter().any(|(start, end)| *start <= to && *end >= from)
+    }
+}
+
+/// Stretches without a silence longer than `silent`; each begins an interval before its first reading.
+fn stretches(times: impl Iterator<Item = i64>, interval: i64, silent: i64) -> Vec<(i64, i64)> {
+    let mut found: Vec<(i64, i64)> = Vec::new();
+    for t in times {
+        match found.last_mut() {
+            Some((_, end)) if t.saturating_sub(*end) <= silent => *end = t,
+            _ => found.push((t - interval, t)),
+        }
+    }
+    // A front's rain may be booked an interval late, and the last reading still speaks for that long.
+    found.iter_mut().for_each(|s| s.1 += interval.max(3600));
+    found
+}
+
+/// Overlapping stretches made one, in order.
+fn joined(mut stretches: Vec<(i64, i64)>) -> Vec<(i64, i64)> {
+    stretches.sort_unstable();
+    let mut found: Vec<(i64, i64)> = Vec::new();
+    for (start, end) in stretches {
+        match found.last_mut() {
+            Some((_, last)) if start <= *last => *last = (*last).max(end),
+            _ => found.push((start, end)),
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{channel, series};
+    use super::*;
+    use crate::series::Series;
+    use crate::units::UnixSeconds;
+
+    fn gauge(s: &Series, quantity: Quantity) -> Channel<'_> {
+        Channel { quantity, depth_cm: None, ..channel(s) }
+    }
+
+    #[test]
+    fn an_exchanged_gauge_goes_on_and_the_time_between_is_not_known() {
+        let first = series(100, |i| if i == 50 { 4.0 } else { 0.0 });
+        let mut second = series(100, |i| if i == 50 { 6.0 } else { 0.0 });
+        second.times.iter_mut().for_each(|t| *t += 500 * 900);
+        let water = Water::new(&[gauge(&first, Quantity::Rain), gauge(&second, Quantity::Rain)], &[], 0.5);
+        assert_eq!(water.rain(0, 90 * 900), Fallen::Known(4.0));
+        assert_eq!(water.rain(510 * 900, 590 * 900), Fallen::Known(6.0));
+        assert_eq!(water.rain(0, 560 * 900), Fallen::AtLeast(10.0));
+        assert_eq!(water.rain(200 * 900, 300 * 900), Fallen::Unknown);
+        assert!(water.may_arrive(551 * 900, 5.0) && !water.may_arrive(300 * 900, 5.0));
+        assert_eq!(water.dryness(300 * 900), "no gauge tells of rain");
+        assert_eq!(water.dryness(60 * 900), "no rain for 2.5 h");
+    }
+
+    #[test]
+    fn without_a_gauge_nothing_is_known_and_irrigation_counts() {
+        let drip = series(100, |i| if i == 50 { 2.0 } else { 0.0 });
+        let event = Event { kind: EventKind::Irrigation, start: UnixSeconds(80 * 900), end: UnixSeconds(82 * 900) };
+        let water = Water::new(&[gauge(&drip, Quantity::Irrigation)], &[event], 0.5);
+        assert_eq!(water.rain(0, 90_000), Fallen::Unknown);
+        assert!(water.may_arrive(52 * 900, 5.0) && water.may_arrive(83 * 900, 5.0) && !water.may_arrive(20 * 900, 5.0));
+    }
+
+    #[test]
+    fn a_gauge_that_writes_only_tips_is_dry_between_them_and_an_absurd_sum_is_no_rain() {
+        let tips = Series { times: vec![0, 90_000, 500_000], values: vec![0.2, 0.2, 0.2] };
+        assert_eq!(Water::new(&[gauge(&tips, Quantity::Rain)], &[], 0.5).rain(100_000, 400_000), Fallen::Known(0.0));
+        let broken = series(100, |i| if i == 50 { 9999.0 } else { 0.0 });
+        assert_eq!(Water::new(&[gauge(&broken, Quantity::Rain)], &[], 0.5).rain(0, 90_000), Fallen::Known(0.0));
     }
 }

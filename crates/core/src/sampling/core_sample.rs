@@ -1,7 +1,7 @@
 //! Gravimetric and volumetric water content and dry bulk density of one core.
 
 use super::WATER_DENSITY_G_CM3;
-use crate::units::{CoreVolume, Grams, PARTICLE_DENSITY_G_CM3};
+use crate::units::{CoreVolume, Grams, ParticleDensity};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -25,8 +25,8 @@ pub struct CoreMasses {
     pub dry: Grams,
     /// Inner volume of the corer.
     pub volume: CoreVolume,
-    /// Particle density ρs, g/cm³.
-    pub particle_density: f64,
+    /// Density of the solids.
+    pub particle_density: ParticleDensity,
     /// Density of water ρw, g/cm³.
     pub water_density: f64,
 }
@@ -97,19 +97,21 @@ pub enum CoreError {
     },
     /// Denser than its own particles.
     #[error(
-        "a bulk density of {density:.2} g/cm³ leaves no pores: check the core volume and whether masses are in grams"
+        "a bulk density of {density:.2} g/cm³ leaves no pores between solids of {solids:.2}: check the core volume, whether masses are in grams, and the organic matter"
     )]
     NoPores {
-        /// Bulk density found.
+        /// Bulk density found, g/cm³.
         density: f64,
+        /// Density of the solids, g/cm³.
+        solids: f64,
     },
 }
 
 impl CoreMasses {
-    /// Masses and volume with the usual densities of particles and water.
+    /// Masses and volume of a soil with such solids, and water at its usual density.
     #[must_use]
-    pub fn new(tare: Grams, wet: Grams, dry: Grams, volume: CoreVolume) -> Self {
-        Self { tare, wet, dry, volume, particle_density: PARTICLE_DENSITY_G_CM3, water_density: WATER_DENSITY_G_CM3 }
+    pub fn new(tare: Grams, wet: Grams, dry: Grams, volume: CoreVolume, particle_density: ParticleDensity) -> Self {
+        Self { tare, wet, dry, volume, particle_density, water_density: WATER_DENSITY_G_CM3 }
     }
 
     /// Computes the core's figures.
@@ -132,31 +134,29 @@ impl CoreMasses {
         }
         let (solid, water) = (dry - tare, wet - dry);
         let density = solid / volume;
-        if density >= self.particle_density {
-            return Err(CoreError::NoPores { density });
+        let solids = self.particle_density.get();
+        if density >= solids {
+            return Err(CoreError::NoPores { density, solids });
         }
         let theta = water / (self.water_density * volume);
-        let porosity = 1.0 - density / self.particle_density;
+        let porosity = 1.0 - density / solids;
         let root_sum = |terms: &[f64]| terms.iter().map(|t| t * t).sum::<f64>().sqrt();
 
         let u_w = root_sum(&[u.wet / solid, (wet - tare) / solid.powi(2) * u.dry, water / solid.powi(2) * u.tare]);
         let u_density = root_sum(&[u.dry / volume, u.tare / volume, density / volume * u.volume]);
         let per_volume = 1.0 / (self.water_density * volume);
         let u_theta = root_sum(&[per_volume * u.wet, per_volume * u.dry, theta / volume * u.volume]);
-        let u_porosity = root_sum(&[
-            u_density / self.particle_density,
-            density * u.particle_density / self.particle_density.powi(2),
-        ]);
+        let u_porosity = root_sum(&[u_density / solids, density * u.particle_density / solids.powi(2)]);
         // S = W / (ρw D) with the pore volume D = V − M/ρs.
-        let pores = volume - solid / self.particle_density;
+        let pores = volume - solid / solids;
         let saturation = water / (self.water_density * pores);
-        let by_solid = saturation / (self.particle_density * pores);
+        let by_solid = saturation / (solids * pores);
         let u_saturation = root_sum(&[
             u.wet / (self.water_density * pores),
             (by_solid - 1.0 / (self.water_density * pores)) * u.dry,
             by_solid * u.tare,
             saturation / pores * u.volume,
-            saturation * solid / (self.particle_density.powi(2) * pores) * u.particle_density,
+            saturation * solid / (solids.powi(2) * pores) * u.particle_density,
         ]);
         Ok(CoreSample {
             gravimetric: Measured { value: water / solid, u: u_w },
@@ -178,7 +178,7 @@ mod tests {
 
     fn core(tare: f64, wet: f64, dry: f64, volume: f64) -> CoreMasses {
         let g = |m| Grams::new(m).unwrap();
-        CoreMasses::new(g(tare), g(wet), g(dry), CoreVolume::new(volume).unwrap())
+        CoreMasses::new(g(tare), g(wet), g(dry), CoreVolume::new(volume).unwrap(), ParticleDensity::MINERAL)
     }
 
     fn uncertain(mass: f64, volume: f64, particle_density: f64) -> BalanceUncertainty {
@@ -215,7 +215,11 @@ mod tests {
 
     #[test]
     fn warm_water_and_light_particles() {
-        let masses = CoreMasses { particle_density: 2.6, water_density: 0.998_203, ..core(45.0, 190.5, 171.2, 98.17) };
+        let masses = CoreMasses {
+            particle_density: ParticleDensity::new(2.6).unwrap(),
+            water_density: 0.998_203,
+            ..core(45.0, 190.5, 171.2, 98.17)
+        };
         let s = masses.resolve(&uncertain(0.0, 0.0, 0.0)).unwrap();
         assert_close(s.volumetric.value, 0.196_951_660_751, 1e-9);
         assert_close(s.saturation.value, 0.389_565_690_189, 1e-9);

@@ -1,7 +1,7 @@
 //! How much moist soil goes into a layer, and how much water into the soil.
 
 use super::WATER_DENSITY_G_CM3;
-use crate::units::{BulkDensity, PARTICLE_DENSITY_G_CM3};
+use crate::units::{BulkDensity, ParticleDensity, pore_space};
 
 /// What one layer of a packed container takes.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -14,7 +14,7 @@ pub struct PackedLayer {
     pub moist_g: f64,
     /// Volumetric water content that results, m³/m³.
     pub theta: f64,
-    /// Saturation that results; above 1 the packing is impossible.
+    /// Saturation that results; above 1 the packing is impossible, and infinite where the density leaves no pores.
     pub saturation: f64,
 }
 
@@ -23,7 +23,13 @@ pub struct PackedLayer {
 /// m_dry = ρb A h, m_moist = m_dry (1 + w): mass balance. Worked: 314.159265 cm² × 5 cm at 1.3 g/cm³ and
 /// w = 0.12 takes 2287.08 g.
 #[must_use]
-pub fn packed_layer(area_cm2: f64, height_cm: f64, density: BulkDensity, w: f64) -> PackedLayer {
+pub fn packed_layer(
+    area_cm2: f64,
+    height_cm: f64,
+    density: BulkDensity,
+    solids: ParticleDensity,
+    w: f64,
+) -> PackedLayer {
     let volume_cm3 = area_cm2 * height_cm;
     let dry_g = density.get() * volume_cm3;
     let theta = w * density.get() / WATER_DENSITY_G_CM3;
@@ -32,7 +38,7 @@ pub fn packed_layer(area_cm2: f64, height_cm: f64, density: BulkDensity, w: f64)
         dry_g,
         moist_g: dry_g * (1.0 + w),
         theta,
-        saturation: theta / (1.0 - density.get() / PARTICLE_DENSITY_G_CM3),
+        saturation: theta / pore_space(density, solids).unwrap_or(0.0),
     }
 }
 
@@ -77,13 +83,19 @@ pub struct WettingPlan {
 /// The longest plan; beyond it a step is too small to be meant.
 const MOST_STEPS: usize = 60;
 
-/// Water contents of a container of `volume_cm3` packed at `density`, now at `w` (g/g), with `step_ml` added each time.
+/// Water contents of a container of `volume_cm3` packed at `density` from such solids, now at `w` (g/g), with `step_ml` added each time.
 ///
 /// θ₀ = w ρb/ρw, and each step adds step/V: mass balance. Worked: 4 L at 1.3 g/cm³ and w = 0.05 is at 0.065 m³/m³, and
 /// 250 mL bring it to 0.1275; the pores (0.509) are full after 8 steps.
 #[must_use]
-pub fn wetting_plan(volume_cm3: f64, density: BulkDensity, w: f64, step_ml: f64) -> WettingPlan {
-    let pores = 1.0 - density.get() / PARTICLE_DENSITY_G_CM3;
+pub fn wetting_plan(
+    volume_cm3: f64,
+    density: BulkDensity,
+    solids: ParticleDensity,
+    w: f64,
+    step_ml: f64,
+) -> WettingPlan {
+    let pores = pore_space(density, solids).unwrap_or(0.0);
     let now = w * density.get() / WATER_DENSITY_G_CM3;
     let step = step_ml * WATER_DENSITY_G_CM3 / volume_cm3;
     let to_saturation =
@@ -99,11 +111,11 @@ mod tests {
 
     #[test]
     fn layers_of_the_reference_container() {
-        let layer = packed_layer(314.159_265, 5.0, BulkDensity::new(1.3).unwrap(), 0.12);
+        let layer = packed_layer(314.159_265, 5.0, BulkDensity::new(1.3).unwrap(), ParticleDensity::MINERAL, 0.12);
         assert_close(layer.volume_cm3, 1570.796_325, 1e-9);
         assert_close(layer.moist_g, 2287.079_449_2, 1e-9);
         assert_close(layer.saturation, 0.306_222_222_222, 1e-9);
-        let small = packed_layer(176.714_587, 2.5, BulkDensity::new(1.45).unwrap(), 0.085);
+        let small = packed_layer(176.714_587, 2.5, BulkDensity::new(1.45).unwrap(), ParticleDensity::MINERAL, 0.085);
         assert_close(small.moist_g, 695.040_559_994, 1e-9);
         assert_close(small.theta, 0.12325, 1e-9);
     }
@@ -121,13 +133,16 @@ mod tests {
 
     #[test]
     fn water_steps_are_foretold_up_to_the_pores() {
-        let plan = wetting_plan(4000.0, BulkDensity::new(1.3).unwrap(), 0.05, 250.0);
+        let plan = wetting_plan(4000.0, BulkDensity::new(1.3).unwrap(), ParticleDensity::MINERAL, 0.05, 250.0);
         assert_close(plan.theta[0], 0.065, 1e-12);
         assert_close(plan.theta[1], 0.1275, 1e-12);
         assert_eq!((plan.to_saturation, plan.theta.len()), (8, 8));
         assert_close(plan.dry_g, 5200.0, 1e-12);
-        let soaked = wetting_plan(4000.0, BulkDensity::new(1.3).unwrap(), 0.6, 250.0);
+        let soaked = wetting_plan(4000.0, BulkDensity::new(1.3).unwrap(), ParticleDensity::MINERAL, 0.6, 250.0);
         assert_eq!((soaked.to_saturation, soaked.theta.len()), (0, 0), "wetter than its pores");
-        assert_eq!(wetting_plan(4000.0, BulkDensity::new(1.3).unwrap(), 0.05, 0.0).theta.len(), 1);
+        assert_eq!(
+            wetting_plan(4000.0, BulkDensity::new(1.3).unwrap(), ParticleDensity::MINERAL, 0.05, 0.0).theta.len(),
+            1
+        );
     }
 }

@@ -3,7 +3,6 @@
 use super::View;
 use crate::calibration::Curve;
 use crate::units::UnixSeconds;
-use thiserror::Error;
 
 /// A calibration and the moment from which it holds; the next one ends it.
 #[derive(Debug, Clone, PartialEq)]
@@ -18,24 +17,32 @@ pub struct DatedCurve {
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Meaning {
     curves: Vec<DatedCurve>,
+    contradictions: Vec<UnixSeconds>,
 }
 
-/// Calibrations that contradict each other.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
-#[error("two calibrations of one probe begin at the same moment: retire one of them")]
-pub struct MeaningError;
-
 impl Meaning {
-    /// Puts calibrations in order of their dates.
-    ///
-    /// # Errors
-    /// [`MeaningError`] if two begin at the same moment.
-    pub fn new(mut curves: Vec<DatedCurve>) -> Result<Self, MeaningError> {
+    /// Puts calibrations in order of their dates. Of several that begin at one moment the last one given holds, and the
+    /// moment is kept as a contradiction, to be said where the probe is shown.
+    #[must_use]
+    pub fn new(mut curves: Vec<DatedCurve>) -> Self {
         curves.sort_by_key(|c| c.valid_from);
-        if curves.windows(2).any(|w| w[0].valid_from == w[1].valid_from) {
-            return Err(MeaningError);
+        let mut meaning = Self::default();
+        for dated in curves {
+            match meaning.curves.last_mut() {
+                Some(last) if last.valid_from == dated.valid_from => {
+                    meaning.contradictions.push(dated.valid_from);
+                    *last = dated;
+                }
+                _ => meaning.curves.push(dated),
+            }
         }
-        Ok(Self { curves })
+        meaning
+    }
+
+    /// Moments at which more than one calibration begins.
+    #[must_use]
+    pub fn contradictions(&self) -> &[UnixSeconds] {
+        &self.contradictions
     }
 
     /// Whether no calibration was ever adopted.
@@ -104,7 +111,7 @@ mod tests {
 
     #[test]
     fn each_reading_takes_the_calibration_of_its_time() {
-        let meaning = Meaning::new(vec![dated(300, 2.0), dated(100, 1.0)]).unwrap();
+        let meaning = Meaning::new(vec![dated(300, 2.0), dated(100, 1.0)]);
         let view = View { times: &[0, 100, 200, 300, 400], values: &[1.0; 5] };
         let theta = meaning.resolve(view);
         assert!(theta[0].is_nan(), "before the first calibration there is no water content");
@@ -113,7 +120,10 @@ mod tests {
     }
 
     #[test]
-    fn two_calibrations_at_one_moment_are_refused() {
-        assert_eq!(Meaning::new(vec![dated(5, 1.0), dated(5, 2.0)]), Err(MeaningError));
+    fn of_two_calibrations_at_one_moment_the_last_given_holds_and_it_is_told() {
+        let meaning = Meaning::new(vec![dated(5, 1.0), dated(9, 3.0), dated(5, 2.0)]);
+        assert_eq!(meaning.curves(), [dated(5, 2.0), dated(9, 3.0)]);
+        assert_eq!(meaning.contradictions(), [UnixSeconds(5)]);
+        assert!(Meaning::new(vec![dated(5, 1.0), dated(9, 3.0)]).contradictions().is_empty());
     }
 }

@@ -6,7 +6,7 @@
 mod meaning;
 mod thin;
 
-pub use meaning::{DatedCurve, Meaning, MeaningError};
+pub use meaning::{DatedCurve, Meaning};
 pub use thin::{Columns, Window, WindowError, sum_columns, thin};
 
 use crate::units::UnixSeconds;

@@ -2,6 +2,7 @@
 
 use crate::calibration::{Intercept, PolynomialFit};
 use crate::statistics::t_quantile;
+use crate::units::{format_value, ranges};
 
 /// Two methods compared by the differences of their pairs, first minus second.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -24,7 +25,8 @@ pub struct Agreement {
 const NORMAL_95: f64 = 1.96;
 
 /// Bias and limits of agreement of pairs (Bland & Altman 1986, Lancet i:307; confidence of the limits by their 1999
-/// formula, Statistical Methods in Medical Research 8:135). `None` for fewer than two pairs.
+/// formula, Statistical Methods in Medical Research 8:135). `None` for fewer than two
+/// pairs, or differences that are no finite numbers.
 ///
 /// Pairs are taken as independent: readings that follow each other in minutes make the intervals too narrow.
 #[must_use]
@@ -39,14 +41,15 @@ pub fn agreement(first: &[f64], second: &[f64]) -> Option<Agreement> {
     let sd = (differences.iter().map(|d| (d - bias).powi(2)).sum::<f64>() / (count - 1.0)).sqrt();
     let t = t_quantile(0.975, n - 1);
     let of_bias = t * sd / count.sqrt();
-    Some(Agreement {
+    let found = Agreement {
         n,
         bias,
         sd,
         limits: (bias - NORMAL_95 * sd, bias + NORMAL_95 * sd),
         bias_ci: (bias - of_bias, bias + of_bias),
         limit_half_width: t * sd * (1.0 / count + NORMAL_95.powi(2) / (2.0 * (count - 1.0))).sqrt(),
-    })
+    };
+    (found.limits.0.is_finite() && found.limits.1.is_finite() && found.limit_half_width.is_finite()).then_some(found)
 }
 
 /// What both instruments claim, half widths at about 95 %, K.
@@ -115,6 +118,7 @@ const LEAST_SPAN_K: f64 = 10.0;
 #[must_use]
 pub fn check(probe: &[f64], reference: &[f64], claims: Claims) -> TemperatureCheck {
     let n = probe.len().min(reference.len());
+    let (probe, reference) = (&probe[..n], &reference[..n]);
     let mut found = TemperatureCheck {
         agreement: agreement(probe, reference),
         slope: None,
@@ -123,6 +127,11 @@ pub fn check(probe: &[f64], reference: &[f64], claims: Claims) -> TemperatureChe
         sentence: String::new(),
         reasons: Vec::new(),
     };
+    if let Some(strange) = probe.iter().chain(reference).find_map(|t| ranges::TEMPERATURE_C.check(*t).err()) {
+        found.agreement = None;
+        found.sentence = format!("Nothing is judged: a {strange}.");
+        return found;
+    }
     let Some(a) = found.agreement else {
         found.sentence = match n {
             0 => "No pair yet: stirred ice bath, room, warm; each after some minutes of rest.".into(),
@@ -130,8 +139,7 @@ pub fn check(probe: &[f64], reference: &[f64], claims: Claims) -> TemperatureChe
         };
         return found;
     };
-    let (low, high) =
-        reference[..n].iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), t| (l.min(*t), h.max(*t)));
+    let (low, high) = reference.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), t| (l.min(*t), h.max(*t)));
     let (bias, ci) = (signed(a.bias), format!("{} to {}", signed(a.bias_ci.0), signed(a.bias_ci.1)));
     found.reasons.push(format!(
         "Mean difference {bias} K ({ci} at 95 %); a single reading differs by {} to {} K.",
@@ -144,12 +152,22 @@ pub fn check(probe: &[f64], reference: &[f64], claims: Claims) -> TemperatureChe
         return found;
     }
     let differences: Vec<f64> = probe.iter().zip(reference).map(|(p, r)| p - r).collect();
-    if let Ok(line) = PolynomialFit::new(&reference[..n], &differences[..n], 1, Intercept::Free) {
-        let half = t_quantile(0.975, line.df) * line.standard_errors[1];
-        found.slope = Some((line.coefficients[1], half));
+    if let Ok(line) = PolynomialFit::new(reference, &differences, 1, Intercept::Free) {
+        found.slope = Some((line.coefficients[1], slope_half_width(&line, reference, claims)));
     }
     judge(&mut found, a, claims, (low, high), probe, reference);
     found
+}
+
+/// 95 % half width of the slope, K per K. Three pairs leave one degree of freedom, which excludes hardly anything; where the
+/// pairs lie about the line within what both instruments claim, that claim is a known scatter (JCGM 100:2008, 4.3) and
+/// gives the width u/√Σ(r − r̄)² if it is the smaller.
+fn slope_half_width(line: &PolynomialFit, reference: &[f64], claims: Claims) -> f64 {
+    let by_scatter = t_quantile(0.975, line.df) * line.standard_errors[1];
+    let mean = reference.iter().sum::<f64>() / reference.len() as f64;
+    let spread = reference.iter().map(|r| (r - mean).powi(2)).sum::<f64>().sqrt();
+    let as_claimed = claims.together() > 0.0 && line.residuals.iter().all(|e| e.abs() <= claims.together());
+    if as_claimed { by_scatter.min(claims.together() / spread) } else { by_scatter }
 }
 
 fn judge(
@@ -211,11 +229,16 @@ fn judge(
 }
 
 fn signed(value: f64) -> String {
-    format!("{value:+.2}").replace('-', "−")
+    with_sign(value, 2)
 }
 
 fn signed3(value: f64) -> String {
-    format!("{value:+.3}").replace('-', "−")
+    with_sign(value, 3)
+}
+
+fn with_sign(value: f64, decimals: usize) -> String {
+    let text = format_value(value, decimals);
+    if value >= 0.0 { format!("+{text}") } else { text }
 }
 
 #[cfg(test)]
@@ -248,6 +271,8 @@ mod tests {
         assert!(check(&[0.6], &[0.0], CLAIMS).sentence.starts_with("One pair never justifies"));
         let room = check(&[20.6, 20.5, 20.7], &[20.0, 20.0, 20.1], CLAIMS);
         assert!(room.correction.is_none() && room.sentence.contains("too few to correct by"));
+        let hot = check(&[1e300, 2.0, f64::NAN], &[0.0, 1.0, 20.0], CLAIMS);
+        assert!(hot.agreement.is_none() && hot.sentence.contains("temperature must lie between"), "{}", hot.sentence);
         assert!(check(&[], &[], CLAIMS).sentence.starts_with("No pair yet"));
     }
 
@@ -268,6 +293,10 @@ mod tests {
         assert_eq!((good.pattern, good.correction), (Pattern::None, None));
         let small = check(&with(|t, i| t + 0.15 + [0.01, -0.01][i % 2]), &reference, CLAIMS);
         assert!(small.sentence.contains("within what both claim") && small.correction.is_none());
+        let three = check(&[0.02, 20.58, 41.21], &[0.0, 20.0, 40.0], CLAIMS);
+        assert_eq!(three.pattern, Pattern::Proportional, "{}", three.sentence);
+        let scattered = check(&[0.0, 21.2, 41.0], &[0.0, 20.0, 40.0], CLAIMS);
+        assert_ne!(scattered.pattern, Pattern::Proportional, "three pairs off any line: {}", scattered.sentence);
         let wild = check(&with(|t, i| t + [1.5, 0.1, 1.2, 0.2, 0.9][i]), &reference, CLAIMS);
         assert_eq!((wild.pattern, wild.correction), (Pattern::Neither, None));
     }

@@ -1,6 +1,6 @@
 //! How well a temperature is known that was read as a voltage or a resistance.
 
-use super::{SteinhartHart, Thermocouple, ToleranceClass, platinum_temperature};
+use super::{SteinhartHart, Thermocouple, ToleranceClass, platinum_slope, platinum_temperature};
 
 /// What is known of one reading: standard uncertainties.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
@@ -49,14 +49,14 @@ impl SteinhartHart {
 #[must_use]
 pub fn platinum_convert(r0: f64, ohm: f64, class: ToleranceClass, u: ReadingUncertainty) -> Option<Converted> {
     let celsius = platinum_temperature(r0, ohm)?;
-    let slope = slope(|r| platinum_temperature(r0, r), ohm)?;
+    let slope = platinum_slope(r0, celsius);
     Some(Converted { celsius, u: (u.signal * slope).hypot(class.half_width(celsius) / 3f64.sqrt()) })
 }
 
 /// |dT/dR| by a symmetric difference.
 fn slope(temperature: impl Fn(f64) -> Option<f64>, ohm: f64) -> Option<f64> {
     let step = ohm * 1e-5;
-    Some(((temperature(ohm + step)? - temperature(ohm - step)?) / (2.0 * step)).abs())
+    Some(((temperature(ohm + step)? - temperature(ohm - step)?) / (2.0 * step)).abs()).filter(|s| s.is_finite())
 }
 
 #[cfg(test)]

@@ -11,7 +11,7 @@ mod thermocouple;
 pub use check::{Agreement, Claims, Correction, Pattern, TemperatureCheck, agreement, check};
 pub use conversion::{Converted, ReadingUncertainty, platinum_convert};
 pub use correction::{DatedCorrection, corrected};
-pub use platinum::{ToleranceClass, platinum_resistance, platinum_temperature};
+pub use platinum::{ToleranceClass, platinum_resistance, platinum_slope, platinum_temperature};
 pub use sun_test::{Group, SunPair, SunTest, sun_test};
 pub use thermistor::{Beta, SteinhartHart};
 pub use thermocouple::Thermocouple;

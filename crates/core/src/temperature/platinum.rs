@@ -22,12 +22,24 @@ pub fn platinum_resistance(r0: f64, celsius: f64) -> f64 {
 #[must_use]
 pub fn platinum_temperature(r0: f64, ohm: f64) -> Option<f64> {
     let ratio = ohm / r0;
+    // Beyond the ends the equation has other roots, or none.
+    let ends = (platinum_resistance(1.0, RANGE.0), platinum_resistance(1.0, RANGE.1));
+    if !(r0 > 0.0 && (ends.0..=ends.1).contains(&ratio)) {
+        return None;
+    }
     let mut t = (ratio - 1.0) / A;
     for _ in 0..30 {
         let slope = A + 2.0 * B * t + if t < 0.0 { C * (4.0 * t.powi(3) - 300.0 * t * t) } else { 0.0 };
         t -= (platinum_resistance(1.0, t) - ratio) / slope;
     }
-    (t.is_finite() && (RANGE.0..=RANGE.1).contains(&t)).then_some(t)
+    t.is_finite().then(|| t.clamp(RANGE.0, RANGE.1))
+}
+
+/// dT/dR of a thermometer of `r0` ohm at `celsius`, K/Ω.
+#[must_use]
+pub fn platinum_slope(r0: f64, celsius: f64) -> f64 {
+    let cold = if celsius < 0.0 { C * (4.0 * celsius.powi(3) - 300.0 * celsius * celsius) } else { 0.0 };
+    1.0 / (r0 * (A + 2.0 * B * celsius + cold))
 }
 
 coded!(
@@ -71,6 +83,13 @@ mod tests {
         assert_close(platinum_temperature(100.0, 110.0).unwrap(), 25.684_046_662_5, 1e-9);
         assert_close(platinum_temperature(100.0, 85.0).unwrap(), -38.156_513_578_4, 1e-9);
         assert_eq!(platinum_temperature(100.0, 0.0), None, "a short is no temperature");
+        let end = platinum_resistance(100.0, 850.0);
+        assert_close(platinum_temperature(100.0, end).unwrap(), 850.0, 1e-9);
+        for (r0, ohm) in
+            [(100.0, end + 0.01), (100.0, 1e9), (100.0, f64::INFINITY), (0.0, 100.0), (-1.0, 1.0), (f64::NAN, 1.0)]
+        {
+            assert_eq!(platinum_temperature(r0, ohm), None, "{r0} {ohm}");
+        }
     }
 
     #[test]

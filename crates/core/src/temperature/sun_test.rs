@@ -47,33 +47,29 @@ pub struct SunTest {
 /// Fewest days of a group, and readings of one day or night.
 const FEW_DAYS: usize = 5;
 const FEW_READINGS: usize = 8;
+/// Seconds of a day.
+const DAY: i64 = 86_400;
 /// A difference below this is not worth a word, K.
 const WORTH_K: f64 = 0.2;
 
 /// Compares a bare sensor with a shielded one over a record at a place (degrees north and east).
 ///
-/// Day and night by the sun's place; clear and overcast days by the swing of the shielded temperature, which clouds damp
+/// Days run from one solar midnight of the place to the next. Day and night by the sun's place; clear and overcast days by the swing of the shielded temperature, which clouds damp
 /// (Agricultural and Forest Meteorology 31:159, 1984).
 #[must_use]
 pub fn sun_test(pairs: &[SunPair], latitude: f64, longitude: f64) -> SunTest {
+    // Mean solar time runs ahead of UTC by four minutes a degree east.
+    let ahead = (longitude * 240.0) as i64;
     let mut days: BTreeMap<i64, Vec<(bool, f64, f64)>> = BTreeMap::new();
     for p in pairs {
-        days.entry(p.at.0.div_euclid(86_400)).or_default().push((false, p.shielded, p.bare - p.shielded));
-    }
-    let mut index = 0;
-    for (date, readings) in &mut days {
-        let times = sun_times(latitude, longitude, date * 86_400);
-        for reading in readings {
-            let minutes = (pairs[index].at.0 - date * 86_400) as f64 / 60.0;
-            reading.0 = match times {
-                SunTimes::PolarNight => false,
-                SunTimes::PolarDay => true,
-                SunTimes::Rises { sunrise, sunset } => {
-                    (-1..=1).any(|turn| (sunrise..=sunset).contains(&(minutes + f64::from(turn) * 1440.0)))
-                }
-            };
-            index += 1;
-        }
+        let date = (p.at.0 + ahead).div_euclid(DAY);
+        let minutes = (p.at.0 - date * DAY) as f64 / 60.0;
+        let lit = match sun_times(latitude, longitude, date * DAY) {
+            SunTimes::PolarNight => false,
+            SunTimes::PolarDay => true,
+            SunTimes::Rises { sunrise, sunset } => (sunrise..=sunset).contains(&minutes),
+        };
+        days.entry(date).or_default().push((lit, p.shielded, p.bare - p.shielded));
     }
     let mean_of = |readings: &[(bool, f64, f64)], by_day: bool| {
         let part: Vec<f64> = readings.iter().filter(|r| r.0 == by_day).map(|r| r.2).collect();

@@ -17,6 +17,9 @@ coded!(
     }
 );
 
+/// What rounding may put a reading beyond an end of the range, mV.
+const ROUNDING_MV: f64 = 1e-6;
+
 /// One range of a reference function: from, to (°C), coefficients from t⁰ up, in mV.
 type Piece = (f64, f64, &'static [f64]);
 
@@ -160,7 +163,7 @@ impl Thermocouple {
         let (mut low, mut high) = self.range();
         // Below about −250 °C the curves flatten; nothing in soil is there.
         low = low.max(-250.0);
-        if !(self.emf(low)?..=self.emf(high)?).contains(&target) {
+        if !(self.emf(low)? - ROUNDING_MV..=self.emf(high)? + ROUNDING_MV).contains(&target) {
             return None;
         }
         for _ in 0..80 {
@@ -170,11 +173,15 @@ impl Thermocouple {
         Some(low.midpoint(high))
     }
 
-    /// Slope dE/dt at `celsius`, µV/K, by a symmetric difference of 1 mK; `None` outside the range.
+    /// Slope dE/dt at `celsius`, µV/K, by a difference over 1 mK to either side (to one side at an end of the range); `None`
+    /// outside the range.
     #[must_use]
     pub fn seebeck(self, celsius: f64) -> Option<f64> {
         const STEP: f64 = 1e-3;
-        Some((self.emf(celsius + STEP)? - self.emf(celsius - STEP)?) / (2.0 * STEP) * 1000.0)
+        self.emf(celsius)?;
+        let (low, high) = self.range();
+        let (below, above) = ((celsius - STEP).max(low), (celsius + STEP).min(high));
+        Some((self.emf(above)? - self.emf(below)?) / (above - below) * 1000.0)
     }
 }
 
@@ -214,6 +221,14 @@ mod tests {
             assert_close(kind.temperature(mv, panel).unwrap(), t, 1e-9);
         }
         assert_eq!(T.temperature(60.0, 20.0), None, "no type T is that hot");
+        for kind in [T, K, E, J] {
+            let (low, high) = kind.range();
+            for end in [low, high] {
+                assert!(kind.seebeck(end).is_some_and(f64::is_finite), "{kind:?} has a slope at {end}");
+            }
+            let hottest = kind.convert(kind.emf(high).unwrap(), 0.0, Default::default()).unwrap();
+            assert!((hottest.celsius - high).abs() < 1e-6 && hottest.u.is_finite());
+        }
         assert_eq!(T.temperature(0.1, 500.0), None);
     }
 }

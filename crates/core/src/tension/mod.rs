@@ -39,9 +39,15 @@ pub enum BlockError {
     Open,
     /// Both polarities have one sign.
     #[error(
-        "both polarities have one sign: the second pulse must be read with the drive reversed, as a negative voltage"
+        "both polarities have one sign: either the second pulse was not read with the drive reversed, or the galvanic voltage drowns the signal: a short, or corroded electrodes"
     )]
     Polarity,
+    /// The first voltage is negative and the second positive.
+    #[error("the first voltage belongs to the positive drive, the second to the reversed one: are the two swapped?")]
+    Swapped,
+    /// A voltage, the drive or the fixed resistor is no number, or drive or resistor not above 0.
+    #[error("drive and fixed resistor must be above 0, and all voltages numbers")]
+    NoBridge,
 }
 
 /// Share of the drive across the probe below and above which it is called short or open.
@@ -54,19 +60,23 @@ impl HalfBridge {
     /// galvanic one, averaging two resistances does not. Worked value: 2.5 V, 7870 Ω, 0.93173 and −0.88719 V: 4500 Ω, 35 mV.
     ///
     /// # Errors
-    /// [`BlockError`] for a short, an open circuit, or two readings of one sign.
+    /// [`BlockError`] for a short, an open circuit, two readings of one sign or swapped ones, or a bridge that is none.
     pub fn read(&self, positive_v: f64, negative_v: f64) -> Result<BlockReading, BlockError> {
-        if positive_v > 0.0 && negative_v > 0.0 && (positive_v - negative_v).abs() < positive_v * 0.5 {
-            return Err(BlockError::Polarity);
-        }
         let share = (positive_v - negative_v) / (2.0 * self.drive_v);
+        let usable = self.drive_v > 0.0 && self.fixed_ohm > 0.0 && self.fixed_ohm.is_finite();
+        if !usable || !share.is_finite() {
+            return Err(BlockError::NoBridge);
+        }
         match share {
+            _ if positive_v * negative_v > 0.0 => Err(BlockError::Polarity),
+            x if x < -EDGE => Err(BlockError::Swapped),
             x if x < EDGE => Err(BlockError::Short),
             x if x > 1.0 - EDGE => Err(BlockError::Open),
             x => {
                 let ohm = self.fixed_ohm * x / (1.0 - x);
                 let galvanic_v = positive_v.midpoint(negative_v) * (self.fixed_ohm + ohm) / self.fixed_ohm;
-                Ok(BlockReading { ohm, galvanic_v })
+                let finite = ohm.is_finite() && galvanic_v.is_finite();
+                finite.then_some(BlockReading { ohm, galvanic_v }).ok_or(BlockError::NoBridge)
             }
         }
     }
@@ -97,7 +107,8 @@ pub const MATRIX_RANGE_KPA: (f64, f64) = (10.0, 100.0);
 #[must_use]
 pub fn matrix_tension(kilo_ohm: f64, celsius: f64) -> Option<f64> {
     let under = 1.0 - 0.009_733 * kilo_ohm - 0.012_05 * celsius;
-    (kilo_ohm > 0.0 && under > 0.0).then(|| (4.093 + 3.213 * kilo_ohm) / under)
+    let kilopascal = (4.093 + 3.213 * kilo_ohm) / under;
+    (kilo_ohm > 0.0 && under > 0.0 && kilopascal.is_finite()).then_some(kilopascal)
 }
 
 /// The inverse of [`matrix_tension`]: kΩ at a tension. Worked value: 30 kPa at 20 °C: 5.3287 kΩ.
@@ -152,6 +163,13 @@ mod tests {
         assert_eq!(BRIDGE.read(0.0, 0.0), Err(BlockError::Short));
         assert_eq!(BRIDGE.read(2.5, -2.5), Err(BlockError::Open));
         assert_eq!(BRIDGE.read(0.93, 0.89), Err(BlockError::Polarity));
+        assert_eq!(BRIDGE.read(-0.044, -0.076), Err(BlockError::Polarity), "50 Ω under −60 mV are no reading");
+        assert_eq!(BRIDGE.read(0.94, 0.20), Err(BlockError::Polarity));
+        assert_eq!(BRIDGE.read(-0.93, 0.89), Err(BlockError::Swapped));
+        for (drive_v, fixed_ohm) in [(0.0, 7870.0), (2.5, 0.0), (f64::NAN, 7870.0), (2.5, f64::INFINITY)] {
+            assert_eq!(HalfBridge { drive_v, fixed_ohm }.read(0.5, -0.5), Err(BlockError::NoBridge));
+        }
+        assert_eq!(BRIDGE.read(f64::NAN, -0.5), Err(BlockError::NoBridge));
         assert_eq!(BRIDGE.read_repeated(&[(2.5, -2.5), (0.0, 0.0)]), Err(BlockError::Open));
     }
 

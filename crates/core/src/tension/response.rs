@@ -84,15 +84,17 @@ pub fn block_response(looks: &[PotReading]) -> Result<BlockResponse, ResponseErr
     let log = |of: fn(&PotReading) -> f64| within.iter().map(|r| of(r).ln()).collect::<Vec<f64>>();
     let fit = PolynomialFit::new(&log(|r| r.kilo_ohm), &log(|r| r.kilopascal), 1, Intercept::Free);
     let (Ok(fit), true) = (fit, within.len() >= FEWEST_IN_RANGE) else { return Err(ResponseError::NoResponse) };
-    Ok(BlockResponse {
+    let found = BlockResponse {
         plateau,
         range: (within[0].kilopascal, looks[driest].kilopascal),
         factor: fit.coefficients[0].exp(),
         power: fit.coefficients[1],
         relative_error: fit.loo_rmse.exp_m1(),
         used: within.len(),
-        lag_hours: lag(&looks[driest..]),
-    })
+        lag_hours: lag(&looks[driest..]).filter(|h| h.is_finite()),
+    };
+    let figures = [found.plateau, found.range.0, found.range.1, found.factor, found.power, found.relative_error];
+    if figures.iter().all(|f| f.is_finite()) { Ok(found) } else { Err(ResponseError::NoResponse) }
 }
 
 impl BlockResponse {

@@ -13,6 +13,79 @@ pub fn read_number(text: &str) -> Result<f64, String> {
     }
 }
 
+/// Reads an offset from UTC as people write it, in minutes: `+01:00`, `UTC+1`, `-3:30`, `5.5` (hours), `60` (minutes).
+///
+/// ```
+/// use ebrel_core::units::read_offset;
+/// assert_eq!(read_offset("+01:00"), Ok(60));
+/// assert_eq!(read_offset("UTC−3:30"), Ok(-210));
+/// assert_eq!(read_offset("5.5"), Ok(330));
+/// assert_eq!(read_offset("60"), Ok(60));
+/// assert!(read_offset("noon").unwrap_err().contains("+01:00"));
+/// ```
+///
+/// # Errors
+/// A sentence that says what to do.
+pub fn read_offset(text: &str) -> Result<i64, String> {
+    /// No place is further from UTC than this, so a larger figure counts minutes.
+    const MOST_HOURS: f64 = 14.0;
+    let wrong = || format!("“{}” is no offset from UTC: write it like +01:00", text.trim());
+    let plain = text.trim().to_uppercase().replace('−', "-").replace(' ', "");
+    let plain = plain.trim_start_matches("UTC").trim_start_matches("GMT");
+    let (sign, rest) = match plain.strip_prefix('-') {
+        Some(rest) => (-1.0, rest),
+        None => (1.0, plain.strip_prefix('+').unwrap_or(plain)),
+    };
+    if rest.is_empty() && plain.is_empty() {
+        return Ok(0);
+    }
+    if !rest.starts_with(|c: char| c.is_ascii_digit()) {
+        return Err(wrong());
+    }
+    let minutes = match rest.split_once(':') {
+        Some((hours, minutes)) => {
+            let (hours, minutes): (u8, u8) =
+                hours.parse().ok().zip(minutes.parse().ok()).filter(|(_, m)| *m < 60).ok_or_else(wrong)?;
+            f64::from(hours) * 60.0 + f64::from(minutes)
+        }
+        None => {
+            let value = read_number(rest).map_err(|_| wrong())?;
+            if value <= MOST_HOURS { value * 60.0 } else { value }
+        }
+    };
+    let minutes = super::ranges::UTC_OFFSET_MINUTES.check(sign * minutes).map_err(|_| wrong())?;
+    Ok(minutes.round() as i64)
+}
+
+/// An offset from UTC as people write it: `+01:00`.
+#[must_use]
+pub fn format_offset(minutes: i64) -> String {
+    let sign = if minutes < 0 { '−' } else { '+' };
+    format!("{sign}{:02}:{:02}", minutes.abs() / 60, minutes.abs() % 60)
+}
+
+/// A number with a fixed count of decimals, a true minus, and no minus before a zero; a dash where there is no number.
+/// What no soil or instrument gives (from 1e12) stands as a power of ten.
+///
+/// ```
+/// use ebrel_core::units::format_value;
+/// assert_eq!(format_value(-0.0125, 2), "−0.01");
+/// assert_eq!(format_value(-0.001, 2), "0.00");
+/// assert_eq!(format_value(f64::NAN, 2), "–");
+/// ```
+#[must_use]
+pub fn format_value(value: f64, decimals: usize) -> String {
+    if !value.is_finite() {
+        return "–".to_owned();
+    }
+    if value.abs() >= 1e12 {
+        return format!("{value:.3e}").replace('-', "−");
+    }
+    let text = format!("{value:.decimals$}");
+    let zero = text.bytes().all(|b| matches!(b, b'-' | b'0' | b'.'));
+    if zero { text.trim_start_matches('-').to_owned() } else { text.replace('-', "−") }
+}
+
 #[cfg(test)]
 mod tests {
     use super::read_number;

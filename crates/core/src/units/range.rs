@@ -37,7 +37,7 @@ impl Range {
 
 /// The number with a true minus sign.
 fn minus(value: f64) -> String {
-    value.to_string().replace('-', "−")
+    if value.is_finite() { value.to_string().replace('-', "−") } else { "what is no number".to_owned() }
 }
 
 /// Every legal range, in one place.
@@ -58,6 +58,8 @@ pub mod ranges {
     pub const CORE_VOLUME_CM3: Range = range("core volume", "cm³", 1.0, 20_000.0);
     /// Dry bulk density, from peat to compacted subsoil.
     pub const BULK_DENSITY_G_CM3: Range = range("bulk density", "g/cm³", 0.05, 2.2);
+    /// Density of a soil's solids, from peat to iron-rich minerals.
+    pub const PARTICLE_DENSITY_G_CM3: Range = range("density of the solids", "g/cm³", 1.0, 5.0);
     /// Temperature of soil, air or an oven.
     pub const TEMPERATURE_C: Range = range("temperature", "°C", -80.0, 200.0);
     /// The fixed offset of a logger's or a study's clock from UTC.

@@ -26,7 +26,9 @@ impl SpanSeconds {
             i64::MIN..120 => format!("{} s", self.0),
             120..7200 => format!("{:.0} min", seconds / 60.0),
             7200..172_800 => format!("{} h", tidy(seconds / 3600.0)),
-            _ => format!("{} days", tidy(seconds / 86_400.0)),
+            172_800..8_640_000 => format!("{} days", tidy(seconds / 86_400.0)),
+            8_640_000..63_072_000 => format!("{:.0} days", seconds / 86_400.0),
+            _ => format!("{} years", tidy(seconds / (365.25 * 86_400.0))),
         }
     }
 }
@@ -64,7 +66,7 @@ mod tests {
 
     #[test]
     fn spans_read_as_people_say_them() {
-        let words = [90, 2700, 21_600, 406_080].map(|s| SpanSeconds(s).in_words());
-        assert_eq!(words, ["90 s", "45 min", "6 h", "4.7 days"]);
+        let words = [90, 2700, 21_600, 406_080, 15_552_000, 186_287_040].map(|s| SpanSeconds(s).in_words());
+        assert_eq!(words, ["90 s", "45 min", "6 h", "4.7 days", "180 days", "5.9 years"]);
     }
 }

@@ -63,6 +63,28 @@ pub fn guess(text: &str, offset_minutes: i32) -> Result<Recipe, GuessError> {
     })
 }
 
+/// A recipe to begin with by hand, where nothing could be guessed: the separator that most lines share, times in the first
+/// column as ISO 8601 writes them.
+#[must_use]
+pub fn plain_recipe(text: &str, offset_minutes: i32) -> Recipe {
+    let lines: Vec<&str> = text.lines().filter(|l| !l.trim().is_empty()).take(200).collect();
+    let cuts = |s: &Separator| lines.iter().filter(|l| fields(l, *s).is_some_and(|f| f.len() > 1)).count();
+    let separator = Separator::ALL.into_iter().rev().max_by_key(cuts).unwrap_or(Separator::Comma);
+    Recipe {
+        separator,
+        header_lines: 0,
+        names_line: None,
+        units_line: None,
+        comment: None,
+        decimal_comma: false,
+        time_columns: vec![0],
+        time_pattern: "%Y-%m-%d %H:%M:%S".into(),
+        clock: Clock::Fixed(offset_minutes),
+        missing: Vec::new(),
+        layout: Layout::Wide,
+    }
+}
+
 /// The first 400 lines, and lines spread over the rest, so that a change of the clock in autumn is seen.
 fn sample<'a>(lines: &[&'a str]) -> Vec<&'a str> {
     const HEAD: usize = 400;

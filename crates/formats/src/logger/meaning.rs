@@ -86,8 +86,10 @@ fn unit_in_name(name: &str) -> &str {
 fn depth_in(name: &str) -> Option<f64> {
     let before_unit = name.find("cm").map(|i| name[..i].trim_end_matches([' ', '_']));
     if let Some(before) = before_unit {
-        let start = before.rfind(|c: char| !(c.is_ascii_digit() || c == '.')).map_or(0, |i| i + 1);
-        return before[start..].parse().ok();
+        let start = before.rfind(|c: char| !(c.is_ascii_digit() || c == '.'));
+        let digits =
+            start.map_or(before, |i| before[i..].trim_start_matches(|c: char| !(c.is_ascii_digit() || c == '.')));
+        return digits.parse().ok();
     }
     let name = name.split(['[', '(']).next()?.trim();
     let digits = name.find(|c: char| c.is_ascii_digit())?;
@@ -117,6 +119,9 @@ mod tests {
             ("rain_mm", "", Some(Rain), None),
             ("air_C", "", Some(AirTemperature), None),
             ("humidity_pct", "", Some(RelativeHumidity), None),
+            ("θ5 cm", "m3/m3", Some(WaterContent), Some(5.0)),
+            ("θ", "m3/m3", Some(WaterContent), None),
+            ("Tiefe–15cm", "mV", Some(RawOutput), Some(15.0)),
             ("P1 water content", "m3/m3", Some(WaterContent), None),
         ] {
             let got = suggest(name, unit);

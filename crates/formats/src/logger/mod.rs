@@ -12,8 +12,8 @@ mod split;
 mod time;
 
 pub use decode::{DecodeError, decode};
-pub use guess::{GuessError, guess};
+pub use guess::{GuessError, guess, plain_recipe};
 pub use meaning::{Suggestion, suggest};
-pub use read::{Column, Problem, Read, Reading, read};
+pub use read::{Column, Problem, Read, Reading, read, read_until};
 pub use recipe::{Clock, Layout, Recipe, Separator};
 pub use time::{TimeError, zone_exists};

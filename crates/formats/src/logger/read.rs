@@ -81,6 +81,9 @@ struct Reader<'r> {
     missing_words: Vec<String>,
     /// Cells of the line at hand that are neither number nor missing: column and reason.
     pending: Vec<(usize, String)>,
+    /// Times after this are refused, and how many lines were.
+    latest: UnixSeconds,
+    later: usize,
     /// Line and reason of such cells, by column: dropped where a column turns out to hold words all over.
     odd_cells: Vec<(usize, usize, String, String)>,
 }
@@ -90,8 +93,25 @@ struct Reader<'r> {
 /// # Errors
 /// [`TimeError::Zone`] if the recipe's clock is in no known zone. Everything else is listed in [`Read::problems`].
 pub fn read(text: &str, recipe: &Recipe) -> Result<Read, TimeError> {
+    read_until(text, recipe, UnixSeconds(i64::MAX))
+}
+
+/// Reads a whole file, and lists lines whose time lies after `latest` among the problems: a clock that jumped for a few
+/// records must not stand in the way of the others. Where most lines lie there, none is set aside: it is the recipe that is
+/// wrong, or the whole clock, and [`Read::extent`] shows it.
+///
+/// # Errors
+/// As [`read`].
+pub fn read_until(text: &str, recipe: &Recipe, latest: UnixSeconds) -> Result<Read, TimeError> {
+    let (found, later) = pass(text, recipe, latest)?;
+    if later > found.lines { Ok(pass(text, recipe, UnixSeconds(i64::MAX))?.0) } else { Ok(found) }
+}
+
+/// One reading of the file, and how many lines lay after `latest`.
+fn pass(text: &str, recipe: &Recipe, latest: UnixSeconds) -> Result<(Read, usize), TimeError> {
     let mut times = TimeReader::new(&recipe.time_pattern, &recipe.clock)?;
     let mut reader = Reader::new(recipe);
+    reader.latest = latest;
     let mut header: Vec<&str> = Vec::new();
     let mut seen: BTreeSet<i64> = BTreeSet::new();
     let mut steps: HashMap<i64, usize> = HashMap::new();
@@ -127,10 +147,11 @@ pub fn read(text: &str, recipe: &Recipe) -> Result<Read, TimeError> {
         }
         reader.note_cells(i + 1, line);
     }
+    let later = reader.later;
     let mut out = reader.finish();
     out.records = seen.len();
     out.interval_s = steps.into_iter().filter(|(s, _)| *s > 0).max_by_key(|(s, n)| (*n, -s)).map(|(s, _)| s);
-    Ok(out)
+    Ok((out, later))
 }
 
 impl<'r> Reader<'r> {
@@ -138,8 +159,20 @@ impl<'r> Reader<'r> {
         let missing_numbers = recipe.missing.iter().filter_map(|m| number(m, recipe.decimal_comma)).collect();
         let missing_words = recipe.missing.iter().map(|m| m.to_lowercase()).collect();
         let (out, taken, keys) = (Read::default(), Vec::new(), HashMap::new());
-        let (pending, odd_cells) = (Vec::new(), Vec::new());
-        Self { recipe, out, width: 0, taken, keys, missing_numbers, missing_words, pending, odd_cells }
+        let (pending, odd_cells, latest) = (Vec::new(), Vec::new(), UnixSeconds(i64::MAX));
+        Self {
+            recipe,
+            out,
+            width: 0,
+            taken,
+            keys,
+            missing_numbers,
+            missing_words,
+            pending,
+            odd_cells,
+            latest,
+            later: 0,
+        }
     }
 
     fn name_columns(&mut self, header: &[&str]) {
@@ -185,6 +218,10 @@ impl<'r> Reader<'r> {
             return Err(format!("{} fields where {} are due: two lines may have run together", row.len(), self.width));
         }
         let time = times.read(&time_text(&row, &self.recipe.time_columns)).map_err(|e| e.to_string())?;
+        if time > self.latest {
+            self.later += 1;
+            return Err(format!("the time {} lies in the future: the logger's clock jumped", crate::rfc3339(time)));
+        }
         match self.recipe.layout {
             Layout::Wide => {
                 for (i, column) in self.taken.clone().into_iter().enumerate() {

@@ -1,6 +1,7 @@
 //! Reading a package from a folder or a zip.
 
 use super::tables::{ChannelRow, Package, ReadingRow, parse_time};
+use crate::formula::bare;
 use serde::de::DeserializeOwned;
 use std::collections::HashMap;
 use std::io::{Cursor, Read as _};
@@ -21,6 +22,9 @@ pub enum PackageError {
     /// A table that must be there is not.
     #[error("{0} is missing: a record package needs channels.csv and readings.csv")]
     Missing(&'static str),
+    /// More than is taken.
+    #[error("the package holds more than {} MB once it is unpacked: split it, for instance by year", UNPACKED_LIMIT / 1024 / 1024)]
+    TooLarge,
     /// A row is not what its table says.
     #[error("{file}, line {line}: {what}")]
     Row {
@@ -46,7 +50,11 @@ const TABLES: [&str; 8] = [
     "flags.csv",
 ];
 
-/// Reads a package from a folder, or from a zip file.
+/// The most that a package may hold once it is unpacked, bytes: some ten million readings. A small zip can unpack to
+/// anything.
+pub const UNPACKED_LIMIT: u64 = 512 * 1024 * 1024;
+
+/// Reads a package from a folder, or from a zip file, up to [`UNPACKED_LIMIT`].
 ///
 /// # Errors
 /// [`PackageError`] with the table and line that are wrong.
@@ -56,9 +64,11 @@ pub fn read_path(path: &Path) -> Result<Package, PackageError> {
         return read_zip(&std::fs::read(path).map_err(open)?, &path.display().to_string());
     }
     let mut files = Files::new();
+    let mut left = UNPACKED_LIMIT;
     for name in TABLES {
         let file = path.join(name);
         if file.is_file() {
+            left = left.checked_sub(file.metadata().map_err(open)?.len()).ok_or(PackageError::TooLarge)?;
             files.insert(name.to_owned(), std::fs::read(file).map_err(open)?);
         }
     }
@@ -73,12 +83,15 @@ pub fn read_zip(bytes: &[u8], name: &str) -> Result<Package, PackageError> {
     let open = |source: std::io::Error| PackageError::Open { path: name.to_owned(), source };
     let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|e| open(e.into()))?;
     let mut files = Files::new();
+    let mut left = UNPACKED_LIMIT;
     for i in 0..archive.len() {
         let mut entry = archive.by_index(i).map_err(|e| open(e.into()))?;
         let file = entry.name().map_err(|e| open(e.into()))?.rsplit('/').next().unwrap_or_default().to_owned();
         if TABLES.contains(&file.as_str()) {
+            // What the entry claims of its size is not believed.
             let mut content = Vec::new();
-            entry.read_to_end(&mut content).map_err(open)?;
+            (&mut entry).take(left + 1).read_to_end(&mut content).map_err(open)?;
+            left = left.checked_sub(content.len() as u64).ok_or(PackageError::TooLarge)?;
             files.insert(file, content);
         }
     }
@@ -110,7 +123,15 @@ fn package(files: &Files) -> Result<Package, PackageError> {
 fn table<R: DeserializeOwned>(files: &Files, name: &'static str) -> Result<Vec<R>, PackageError> {
     let Some(bytes) = files.get(name) else { return Ok(Vec::new()) };
     let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
-    csv::Reader::from_reader(bytes).deserialize().map(|row| row.map_err(|e| row_error(name, &e))).collect()
+    let mut reader = csv::Reader::from_reader(bytes);
+    let headers = reader.headers().map_err(|e| row_error(name, &e))?.clone();
+    let rows = reader.records().map(|row| {
+        let row = row?;
+        let mut plain: csv::StringRecord = row.iter().map(bare).collect();
+        plain.set_position(row.position().cloned());
+        plain.deserialize(Some(&headers))
+    });
+    rows.map(|row| row.map_err(|e| row_error(name, &e))).collect()
 }
 
 fn row_error(file: &'static str, error: &csv::Error) -> PackageError {
@@ -138,7 +159,7 @@ fn read_readings(bytes: &[u8], channels: &mut [(ChannelRow, Vec<ReadingRow>)]) -
     while reader.read_record(&mut row).map_err(|e| row_error(FILE, &e))? {
         let line = row.position().map_or(0, csv::Position::line);
         let wrong = |what: String| PackageError::Row { file: FILE, line, what };
-        let name = &row[channel];
+        let name = bare(&row[channel]);
         let at = match &last {
             Some((known, at)) if known == name => *at,
             _ => {

@@ -1,5 +1,7 @@
 //! The tables of a record package, one struct a row; field names are the columns' names.
 
+use ebrel_core::calibration::{Curve, Form};
+use ebrel_core::series::DatedCurve;
 use ebrel_core::units::UnixSeconds;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -193,7 +195,7 @@ pub struct CalibrationRow {
     /// First moment it holds.
     #[serde(with = "rfc3339_time")]
     pub valid_from: UnixSeconds,
-    /// Form in words.
+    /// Form by its code, see [`CalibrationRow::form_of`]; `correction` for a thermometer's.
     pub form: String,
     /// JSON array, lowest power first.
     pub coefficients: String,
@@ -206,6 +208,34 @@ pub struct CalibrationRow {
     /// Where it comes from.
     #[serde(default)]
     pub source: String,
+}
+
+/// What a package calls a polynomial in the square root that is no [`Form`].
+const ROOT_POLYNOMIAL: &str = "root_polynomial";
+
+impl CalibrationRow {
+    /// What a curve's form is called in a package: by its code, so that it is read back as what it is.
+    #[must_use]
+    pub fn form_of(curve: &Curve) -> &'static str {
+        match (curve.kind(), curve.root) {
+            (Some(form), _) => form.code(),
+            (None, true) => ROOT_POLYNOMIAL,
+            (None, false) => "polynomial",
+        }
+    }
+
+    /// The curve with the date from which it holds; `None` for a row that is a correction, or whose coefficients make none.
+    #[must_use]
+    pub fn curve(&self) -> Option<DatedCurve> {
+        if self.form == "correction" {
+            return None;
+        }
+        let coefficients: Vec<f64> = serde_json::from_str(&self.coefficients).ok()?;
+        let (low, high) = (self.x_min.unwrap_or(f64::NEG_INFINITY), self.x_max.unwrap_or(f64::INFINITY));
+        let root = self.form == ROOT_POLYNOMIAL || Form::named(&self.form).is_some_and(Form::is_root);
+        let curve = Curve::from_coefficients(&coefficients, low, high, self.standard_error).ok()?.in_root(root);
+        Some(DatedCurve { valid_from: self.valid_from, curve })
+    }
 }
 
 /// A row of `flags.csv`.

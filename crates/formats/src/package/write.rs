@@ -1,6 +1,7 @@
 //! Writing a package: the same content gives the same bytes.
 
 use super::tables::{FlagRow, Package};
+use crate::formula::harmless;
 use serde::Serialize;
 use std::fmt::Write as _;
 use std::io::{Cursor, Write};
@@ -119,9 +120,19 @@ fn header(table: &str) -> String {
 }
 
 fn csv_table<R: Serialize>(table: &str, rows: &[R]) -> Result<Vec<u8>, csv::Error> {
-    let mut writer = csv::WriterBuilder::new().has_headers(false).from_writer(header(table).into_bytes());
+    let mut plain = csv::WriterBuilder::new().has_headers(false).from_writer(Vec::new());
     for row in rows {
-        writer.serialize(row)?;
+        plain.serialize(row)?;
+    }
+    let plain = plain.into_inner().map_err(csv::IntoInnerError::into_error)?;
+    let columns = SCHEMAS.iter().find(|(name, _)| *name == table).map_or(&[][..], |(_, columns)| columns);
+    let mut writer = csv::WriterBuilder::new().from_writer(header(table).into_bytes());
+    for row in csv::ReaderBuilder::new().has_headers(false).from_reader(&plain[..]).records() {
+        let cells = row?;
+        writer.write_record(cells.iter().enumerate().map(|(i, cell)| match columns.get(i) {
+            Some((_, "string")) => harmless(cell),
+            _ => cell.to_owned(),
+        }))?;
     }
     writer.into_inner().map_err(|e| e.into_error().into())
 }
@@ -139,7 +150,7 @@ pub fn flags_csv(flags: &[FlagRow]) -> Result<Vec<u8>, csv::Error> {
 fn readings_csv(package: &Package) -> String {
     let mut out = header("readings");
     for (channel, readings) in &package.channels {
-        let name = quoted(&channel.channel);
+        let name = quoted(&harmless(&channel.channel));
         for r in readings {
             let _ = write!(out, "{name},{},", crate::rfc3339(r.time));
             if r.value.is_finite() {

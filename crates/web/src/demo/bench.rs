@@ -98,7 +98,7 @@ fn block() -> Value {
 /// Leaf mould in a container that was weighed as it dried.
 fn container(study_id: i64) -> Run {
     const DRY_G: f64 = 4710.0;
-    let thetas = [0.52, 0.46, 0.39, 0.33, 0.26, 0.2, 0.14, 0.09];
+    let thetas = [0.45, 0.4, 0.35, 0.3, 0.24, 0.19, 0.14, 0.09];
     let rows = drying_container(419, &thetas, DRY_G).into_iter();
     let rows: Vec<Value> = rows.map(|(raw, gross)| json!({"raw": raw.to_string(), "wet": gross.to_string()})).collect();
     let draft = json!({

@@ -19,7 +19,7 @@ pub async fn seed(store: &Store, study: i64, cut: i64) -> Result<(), StoreError>
         "months": 60, "interval_min": 15
     });
     let question = store.study(study).await?.question;
-    store.keep_study_design(study, &question, &design.to_string()).await?;
+    store.keep_study_design(study, 0, &question, &design.to_string()).await?;
     let uncut = station(store, study, "uncut", "Uncut coupe").await?;
     let ride = station(store, study, "ride", "Ride edge").await?;
     let gate = station(store, study, "gate", "Gate corner, a bad draft").await?;

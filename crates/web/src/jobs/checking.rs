@@ -1,10 +1,9 @@
 //! `ebrel check`: all tests over a record package, without a database.
 
-use ebrel_core::calibration::Curve;
 use ebrel_core::quality::{Channel, Event, EventKind, Flag, Repeat, Settings, check_station};
-use ebrel_core::series::{DatedCurve, Meaning, Series, View};
-use ebrel_core::units::{BulkDensity, Quantity, SpanSeconds, UnixSeconds, pore_space};
-use ebrel_formats::package::{ChannelRow, FlagRow, Package, ReadingRow};
+use ebrel_core::series::{Meaning, Series, View};
+use ebrel_core::units::{BulkDensity, ParticleDensity, Quantity, SpanSeconds, UnixSeconds, pore_space};
+use ebrel_formats::package::{CalibrationRow, ChannelRow, FlagRow, Package, ReadingRow};
 
 /// A channel of the package in order of time, each time once.
 struct Sorted {
@@ -33,9 +32,8 @@ pub fn check(package: &Package, settings: &Settings) -> Vec<FlagRow> {
             .collect();
         let known: Vec<&ChannelRow> =
             members.iter().map(|(c, _)| c).filter(|c| Quantity::from_code(&c.quantity).is_some()).collect();
-        let rain = channels.iter().find(|c| c.quantity == Quantity::Rain).map(|c| c.view);
         let events = events(package, station);
-        for (row, flags) in known.iter().zip(check_station(&channels, rain, &events, settings)) {
+        for (row, flags) in known.iter().zip(check_station(&channels, &events, settings)) {
             rows.extend(flags.iter().map(|f| flag_row(&row.channel, f)));
         }
     }
@@ -94,13 +92,8 @@ fn sort(package: &Package, row: &ChannelRow, readings: &[ReadingRow]) -> Sorted 
 }
 
 fn meaning(package: &Package, channel: &str) -> Meaning {
-    let curves = package.calibrations.iter().filter(|c| c.channel == channel).filter_map(|c| {
-        let coefficients: Vec<f64> = serde_json::from_str(&c.coefficients).ok()?;
-        let (low, high) = (c.x_min.unwrap_or(f64::NEG_INFINITY), c.x_max.unwrap_or(f64::INFINITY));
-        let curve = Curve::from_coefficients(&coefficients, low, high, c.standard_error).ok()?;
-        Some(DatedCurve { valid_from: c.valid_from, curve })
-    });
-    Meaning::new(curves.collect()).unwrap_or_default()
+    let curves = package.calibrations.iter().filter(|c| c.channel == channel).filter_map(CalibrationRow::curve);
+    Meaning::new(curves.collect())
 }
 
 fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name: &'a str) -> Option<Channel<'a>> {
@@ -118,9 +111,13 @@ fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name:
         interval: row.interval_s.map(SpanSeconds),
         view: View { times: &sorted.series.times, values: &sorted.series.values },
         raw: sorted.raw.as_deref().filter(|raw| limits_fit_raw(row, raw)),
+        raw_unit: if quantity == Quantity::RawOutput { &row.unit } else { "" },
         instrument: row.instrument_min.zip(row.instrument_max),
         resolution: row.resolution,
-        pore_space: soil.and_then(|h| h.bulk_density_g_cm3).and_then(|d| BulkDensity::new(d).ok()).map(pore_space),
+        pore_space: soil.and_then(|h| {
+            let density = BulkDensity::new(h.bulk_density_g_cm3?).ok()?;
+            pore_space(density, ParticleDensity::of_organic(h.organic_matter_pct))
+        }),
         repeats: &sorted.repeats,
     })
 }

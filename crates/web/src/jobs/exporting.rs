@@ -2,6 +2,8 @@
 
 use super::checking::flag_row;
 use super::record::{ChannelRecord, StationRecord};
+use ebrel_core::calibration::Curve;
+use ebrel_core::series::View;
 use ebrel_core::units::{Grade, Quantity, UnixSeconds, Verdict, unit_for_people};
 use ebrel_formats::package::{
     CalibrationRow, ChannelRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow,
@@ -66,14 +68,32 @@ pub struct Counts {
     pub left_out: usize,
 }
 
+/// Spans of a channel whose readings stay out, in order and apart from each other.
+fn spans_out(channel: &ChannelRecord, flags: &[StoredFlag], selection: &Selection) -> Vec<(i64, i64)> {
+    let of = flags.iter().filter(|f| f.stream_id == channel.channel.stream.id && selection.leaves_out(f));
+    let mut spans: Vec<(i64, i64)> = of.map(|f| (f.flag.start.0, f.flag.end.0)).collect();
+    spans.sort_unstable();
+    let mut apart: Vec<(i64, i64)> = Vec::with_capacity(spans.len());
+    for (start, end) in spans {
+        match apart.last_mut() {
+            Some((_, last)) if start <= *last => *last = (*last).max(end),
+            _ => apart.push((start, end)),
+        }
+    }
+    apart
+}
+
+/// Indices of a channel's readings within the selection.
+fn chosen(view: View<'_>, selection: &Selection) -> std::ops::Range<usize> {
+    let start = view.times.partition_point(|t| *t < selection.from.0);
+    start..view.times.partition_point(|t| *t < selection.to.0).max(start)
+}
+
 /// Readings of a channel within the selection, and how many were left out.
 fn readings(channel: &ChannelRecord, flags: &[StoredFlag], selection: &Selection) -> (Vec<ReadingRow>, usize) {
     let view = channel.view();
-    let out: Vec<(i64, i64)> = flags
-        .iter()
-        .filter(|f| f.stream_id == channel.channel.stream.id && selection.leaves_out(f))
-        .map(|f| (f.flag.start.0, f.flag.end.0))
-        .collect();
+    let out = spans_out(channel, flags, selection);
+    let mut next = 0;
     let mut rows = Vec::new();
     let mut left = 0;
     let corrected = |t: i64, raw: f64| {
@@ -82,10 +102,13 @@ fn readings(channel: &ChannelRecord, flags: &[StoredFlag], selection: &Selection
         (holds.map_or(raw, |c| rounded(c.correction.apply(raw))), any.then_some(raw))
     };
     for (piece, curve) in channel.meaning.pieces(view) {
-        let start = piece.times.partition_point(|t| *t < selection.from.0);
-        let end = piece.times.partition_point(|t| *t < selection.to.0).max(start);
-        for (t, raw) in piece.times[start..end].iter().zip(&piece.values[start..end]) {
-            if out.iter().any(|(a, b)| (a..=b).contains(&t)) {
+        let range = chosen(piece, selection);
+        let half_width = curve.and_then(Curve::half_widths);
+        for (t, raw) in piece.times[range.clone()].iter().zip(&piece.values[range]) {
+            while out.get(next).is_some_and(|(_, end)| end < t) {
+                next += 1;
+            }
+            if out.get(next).is_some_and(|(start, _)| start <= t) {
                 left += 1;
                 continue;
             }
@@ -94,7 +117,7 @@ fn readings(channel: &ChannelRecord, flags: &[StoredFlag], selection: &Selection
                     time: UnixSeconds(*t),
                     value: rounded(curve.theta(*raw)),
                     raw: Some(*raw),
-                    uncertainty: curve.half_width(*raw).map(rounded),
+                    uncertainty: half_width.as_ref().map(|of| rounded(of(*raw))),
                 },
                 None if channel.is_calibrated() => {
                     ReadingRow { time: UnixSeconds(*t), value: f64::NAN, raw: Some(*raw), uncertainty: None }
@@ -120,9 +143,15 @@ fn rounded(value: f64) -> f64 {
 pub fn counts(record: &StationRecord, flags: &[StoredFlag], selection: &Selection) -> Counts {
     let mut counts = Counts::default();
     for channel in record.channels.iter().filter(|c| selection.takes(c)) {
-        let (rows, left) = readings(channel, flags, selection);
+        // Counted by places, without making the rows: the page that offers the export only tells how many.
+        let view = channel.view();
+        let range = chosen(view, selection);
+        let times = &view.times[range];
+        let left: usize = (spans_out(channel, flags, selection).iter())
+            .map(|(a, b)| times.partition_point(|t| t <= b) - times.partition_point(|t| t < a))
+            .sum();
         counts.channels += 1;
-        counts.readings += rows.len();
+        counts.readings += times.len() - left;
         counts.left_out += left;
     }
     counts
@@ -252,7 +281,12 @@ fn calibration_rows(c: &ChannelRecord, channel: &str) -> Vec<CalibrationRow> {
         x_min: Some(dated.curve.x_min),
         x_max: Some(dated.curve.x_max),
         standard_error: dated.curve.residual_sd,
-        ..row(dated.valid_from, dated.curve.form(), dated.curve.coefficients(), format!("probe {serial}"))
+        ..row(
+            dated.valid_from,
+            CalibrationRow::form_of(&dated.curve),
+            dated.curve.coefficients(),
+            format!("probe {serial}"),
+        )
     });
     let corrections = c.corrections.iter().flat_map(|c| {
         let line = |from, coefficients| row(from, "correction", coefficients, format!("probe {serial}"));

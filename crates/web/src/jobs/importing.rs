@@ -2,10 +2,11 @@
 
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds, ranges};
 use ebrel_formats::logger::{self, Problem, Read, Recipe};
+use ebrel_store::imports::Import;
 use ebrel_store::placements::{NewPlacement, Probe};
 use ebrel_store::readings::Reading;
 use ebrel_store::stations::Stream;
-use ebrel_store::{Store, StoreError};
+use ebrel_store::{Store, StoreError, Unit};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::path::{Path, PathBuf};
@@ -86,12 +87,19 @@ pub fn keep_file(data: &Path, bytes: &[u8]) -> std::io::Result<String> {
     let hash: String = Sha256::digest(bytes).iter().map(|b| format!("{b:02x}")).collect();
     let path = kept_at(data, &hash);
     if !path.is_file() {
-        let partial = path.with_extension("part");
-        std::fs::write(&partial, bytes)?;
-        std::fs::rename(partial, path)?;
+        let folder = path.parent().unwrap_or(data);
+        let mut partial = tempfile::Builder::new().prefix(PARTIAL).tempfile_in(folder)?;
+        std::io::Write::write_all(&mut partial, bytes)?;
+        partial.as_file().sync_all()?;
+        partial.persist(&path)?;
+        // The name is on the disk only once its folder is.
+        std::fs::File::open(folder)?.sync_all()?;
     }
     Ok(hash)
 }
+
+/// How a file is called while it is being written; what a kill leaves of it is removed at the next start.
+pub const PARTIAL: &str = ".part-";
 
 /// A first mapping: quantities by names and units, the node by the head of the file or its name.
 #[must_use]
@@ -211,12 +219,19 @@ pub fn hindrances(read: &Read, mapping: &Mapping, now: UnixSeconds) -> Vec<Strin
     out
 }
 
-/// Stores what a mapping takes of a file: streams and placements that are new, then the readings, all or none.
+/// Stores what a mapping takes of a file: streams and placements that are new, then the readings and the import's report: one
+/// action, all or none. An import with the number 0 is begun with it. Returns the import's number.
 ///
 /// # Errors
 /// [`StoreError`] if the database refuses, or a port speaks another unit than before.
-pub async fn store(store: &Store, station: i64, read: &Read, mapping: &Mapping) -> Result<Report, StoreError> {
-    let node = store.ensure_node(station, mapping.node.trim()).await?;
+pub async fn store(
+    store: &Store,
+    import: &Import,
+    read: &Read,
+    mapping: &Mapping,
+) -> Result<(i64, Report), StoreError> {
+    let mut unit = store.unit().await?;
+    let node = unit.ensure_node(import.station_id, mapping.node.trim()).await?;
     let mut streams: Vec<Option<i64>> = Vec::with_capacity(mapping.columns.len());
     let start = read.extent.map_or(UnixSeconds(0), |e| e.0);
     for plan in &mapping.columns {
@@ -225,8 +240,8 @@ pub async fn store(store: &Store, station: i64, read: &Read, mapping: &Mapping) 
             continue;
         };
         let port = plan.port.trim();
-        streams.push(Some(store.ensure_stream(node, port, quantity, plan.unit.trim(), read.interval_s).await?));
-        ensure_placement(store, station, node, mapping.node.trim(), plan, quantity, start).await?;
+        streams.push(Some(unit.ensure_stream(node, port, quantity, plan.unit.trim(), read.interval_s).await?));
+        ensure_placement(&mut unit, import.station_id, (node, mapping.node.trim()), plan, quantity, start).await?;
     }
     let readings: Vec<Reading> = read
         .readings
@@ -236,10 +251,10 @@ pub async fn store(store: &Store, station: i64, read: &Read, mapping: &Mapping) 
             Some(Reading { stream, t: r.time.0, raw: r.value })
         })
         .collect();
-    let added = store.add_readings(readings).await?;
+    let added = unit.add_readings(readings).await?;
     let chosen = |i: &usize| mapping.columns[*i].quantity.is_some();
     let missing = (0..read.columns.len()).filter(chosen).filter(|i| read.columns[*i].missing > 0);
-    Ok(Report {
+    let report = Report {
         lines: read.lines,
         new_records: added.new_records,
         known_records: added.known_records,
@@ -251,37 +266,29 @@ pub async fn store(store: &Store, station: i64, read: &Read, mapping: &Mapping) 
         headers_again: read.headers_again,
         problems: read.problems.clone(),
         extent: read.extent.map(|(a, b)| (a.0, b.0)),
-    })
+    };
+    let told = Import { report: Some(serde_json::to_string(&report)?), ..import.clone() };
+    let id = if import.id == 0 { unit.begin_import(&told).await? } else { import.id };
+    unit.keep_import(&Import { id, ..told }).await?;
+    unit.commit().await?;
+    Ok((id, report))
 }
 
 /// The note by which a placement that an import made is known again: a later import of older files may extend it.
 const MADE_BY_IMPORT: &str = "made by an import; depth and dates as given there";
 
 async fn ensure_placement(
-    store: &Store,
+    unit: &mut Unit,
     station: i64,
-    node: i64,
-    node_name: &str,
+    (node, node_name): (i64, &str),
     plan: &ColumnPlan,
     quantity: Quantity,
     start: UnixSeconds,
 ) -> Result<(), StoreError> {
     let port = plan.port.trim();
-    let placements = store.placements(station).await?;
-    let first = placements.iter().filter(|p| p.node_id == node && p.port == port).min_by_key(|p| p.starts);
-    if let Some(p) = first {
-        if p.note == MADE_BY_IMPORT && start < p.starts {
-            let earlier = NewPlacement {
-                node_id: node,
-                port: p.port.clone(),
-                probe_id: p.probe.id,
-                depth_cm: p.depth_cm.and_then(|d| DepthCm::new(d).ok()),
-                orientation: p.orientation.clone(),
-                starts: start,
-                ends: p.ends,
-                note: p.note.clone(),
-            };
-            store.correct_placement(p.id, &earlier).await?;
+    if let Some((id, note, starts)) = unit.first_placement(node, port).await? {
+        if note == MADE_BY_IMPORT && start < starts {
+            unit.begin_placement_at(id, start).await?;
         }
         return Ok(());
     }
@@ -308,14 +315,14 @@ async fn ensure_placement(
     let placement = NewPlacement {
         node_id: node,
         port: port.to_owned(),
-        probe_id: store.ensure_probe(&probe).await?,
+        probe_id: unit.ensure_probe(&probe).await?,
         depth_cm: plan.depth_cm.and_then(|d| DepthCm::new(d).ok()),
         orientation: String::new(),
         starts: start,
         ends: None,
         note: MADE_BY_IMPORT.to_owned(),
     };
-    store.place(&placement).await.map(|_| ())
+    unit.place(&placement).await.map(|_| ())
 }
 
 #[cfg(test)]

@@ -91,6 +91,20 @@ impl StationRecord {
     /// # Errors
     /// [`StoreError`] if there is no such station or the database cannot be read.
     pub async fn load(store: &Store, station_id: i64) -> Result<Self, StoreError> {
+        let mut record = Self::outline(store, station_id).await?;
+        for channel in &mut record.channels {
+            let stream = channel.channel.stream.id;
+            channel.series = store.series(stream).await?;
+            channel.repeats = store.repeats(stream).await?;
+        }
+        Ok(record)
+    }
+
+    /// A station's record without its readings: which channels there are, and what they mean.
+    ///
+    /// # Errors
+    /// [`StoreError`] if there is no such station or the database cannot be read.
+    pub async fn outline(store: &Store, station_id: i64) -> Result<Self, StoreError> {
         let station = store.station(station_id).await?;
         let study = store.study(station.study_id).await?;
         let horizons = store.horizons(station_id).await?;
@@ -112,8 +126,7 @@ impl StationRecord {
                 Vec::new()
             };
             let pore_space = horizon.and_then(Horizon::pore_space);
-            let series = store.series(channel.stream.id).await?;
-            let repeats = store.repeats(channel.stream.id).await?;
+            let (series, repeats) = Default::default();
             channels.push(ChannelRecord { channel, series, meaning, corrections, pore_space, repeats });
         }
         let events = store.events(station_id).await?;
@@ -131,12 +144,6 @@ impl StationRecord {
         let first = all.iter().map(|e| e.0).min()?;
         let last = all.iter().map(|e| e.1).max()?;
         Some((UnixSeconds(first), UnixSeconds(last)))
-    }
-
-    /// The station's rain, mm per reading.
-    #[must_use]
-    pub fn rain(&self) -> Option<View<'_>> {
-        self.channels.iter().find(|c| c.quantity() == Quantity::Rain).map(ChannelRecord::view)
     }
 
     /// Runs every test over the record; one list of flags per channel, in their order.
@@ -157,6 +164,7 @@ impl StationRecord {
                 interval: c.channel.stream.interval_s.map(SpanSeconds),
                 view: View { times: c.view().times, values },
                 raw: (c.is_calibrated() || !c.corrections.is_empty()).then(|| c.view().values),
+                raw_unit: &c.channel.stream.unit,
                 instrument: c.channel.placement.probe.instrument_min.zip(c.channel.placement.probe.instrument_max),
                 resolution: c.channel.placement.probe.resolution,
                 pore_space: c.pore_space,
@@ -164,6 +172,6 @@ impl StationRecord {
             })
             .collect();
         let events: Vec<Event> = self.events.iter().map(|e| e.event).collect();
-        ebrel_core::quality::check_station(&channels, self.rain(), &events, settings)
+        ebrel_core::quality::check_station(&channels, &events, settings)
     }
 }

@@ -11,6 +11,7 @@ use std::collections::BTreeMap;
 /// # Errors
 /// [`StoreError`] if the database refuses.
 pub async fn run(store: &Store, station: i64) -> Result<usize, StoreError> {
+    let seen = store.changes_to_test(station).await?;
     let record = StationRecord::load(store, station).await?;
     // A second of arithmetic: not on the threads that answer requests.
     let found = tokio::task::spawn_blocking(move || {
@@ -24,7 +25,7 @@ pub async fn run(store: &Store, station: i64) -> Result<usize, StoreError> {
     })
     .await
     .map_err(|e| StoreError::Rule(format!("The tests broke off: {e}")))?;
-    store.replace_flags(station, &found).await?;
+    store.replace_flags(station, seen, &found).await?;
     Ok(found.iter().map(|c| c.flags.len()).sum())
 }
 
@@ -75,14 +76,6 @@ pub fn matters(flags: Vec<StoredFlag>) -> Vec<Matter> {
         }
     }
     matters
-}
-
-/// How much waits for a verdict at a station.
-///
-/// # Errors
-/// [`StoreError`] if the database cannot be read.
-pub async fn waiting(store: &Store, station: i64) -> Result<usize, StoreError> {
-    Ok(matters(store.flags(station).await?).iter().filter(|m| m.waits()).count())
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@
 //! rounded down and the largest up, so that nothing that was recorded falls out of the drawn range.
 
 use super::record::{ChannelRecord, StationRecord};
-use ebrel_core::series::{Columns, View, Window, sum_columns, thin};
+use ebrel_core::series::{Columns, Series, View, Window, sum_columns, thin};
 use ebrel_core::units::{Quantity, unit_for_people};
 use ebrel_store::flags::StoredFlag;
 use serde::Serialize;
@@ -147,8 +147,7 @@ pub fn window(record: &StationRecord, flags: &[StoredFlag], window: &Window, sho
         let order = |s: &Strip| (s.depth.unwrap_or(-1.0), s.id.starts_with("temperature"));
         strips.sort_by(|a, b| order(a).partial_cmp(&order(b)).unwrap_or(std::cmp::Ordering::Equal));
     }
-    let find = |q: Quantity| record.channels.iter().find(|c| c.quantity() == q);
-    let rain = find(Quantity::Rain).map(|c| steps(&sum_columns(c.view(), window), 0.1, f64::round));
+    let rain = rain(record).map(|all| steps(&sum_columns(all.view(), window), 0.1, f64::round));
     let air = record.channels.iter().position(|c| c.quantity() == Quantity::AirTemperature);
     let air = air.and_then(|i| thinned[i].as_ref()).map(tenths);
     let spans = flags.iter().filter_map(|f| span(f, &strips, window)).collect();
@@ -161,6 +160,21 @@ pub fn window(record: &StationRecord, flags: &[StoredFlag], window: &Window, sho
         air: air.unwrap_or_default(),
         flags: spans,
     }
+}
+
+/// The readings of all gauges of a station in order of time, as one: after an exchange another placement goes on. `None` without a
+/// gauge.
+fn rain(record: &StationRecord) -> Option<Series> {
+    let gauges: Vec<&ChannelRecord> = record.channels.iter().filter(|c| c.quantity() == Quantity::Rain).collect();
+    let mut all: Vec<(i64, f64)> = Vec::new();
+    for gauge in &gauges {
+        let view = gauge.view();
+        all.extend(view.times.iter().copied().zip(view.values.iter().copied()));
+    }
+    all.sort_by_key(|(t, _)| *t);
+    all.dedup_by_key(|(t, _)| *t);
+    let (times, values) = all.into_iter().unzip();
+    (!gauges.is_empty()).then_some(Series { times, values })
 }
 
 /// Whether a channel is drawn, or stands beside one that is.
@@ -272,11 +286,12 @@ fn columns(channel: &ChannelRecord, window: &Window) -> Thinned {
     let mut beyond = vec![false; n];
     for (piece, curve) in channel.meaning.pieces(channel.view()) {
         let Some(curve) = curve else { continue };
+        let half_width = curve.half_widths();
         let raw = thin(piece, window, |v| v);
         let theta = thin(piece, window, |v| curve.theta(v));
         for i in (0..n).filter(|i| raw.count[*i] > 0) {
             beyond[i] |= curve.is_beyond(raw.min[i]) || curve.is_beyond(raw.max[i]);
-            band[i] = curve.half_width(raw.mean[i]).unwrap_or(f64::NAN);
+            band[i] = half_width.as_ref().map_or(f64::NAN, |of| of(raw.mean[i]));
         }
         whole.merge(&theta);
     }

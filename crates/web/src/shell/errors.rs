@@ -3,6 +3,7 @@
 use super::Shell;
 use crate::app::UPLOAD_LIMIT;
 use actix_multipart::MultipartError;
+use actix_web::error::{JsonPayloadError, QueryPayloadError};
 use actix_web::http::StatusCode;
 use actix_web::http::header::ContentType;
 use actix_web::{HttpRequest, HttpResponse, ResponseError};
@@ -27,15 +28,26 @@ pub enum Problem {
         "This form was opened before you signed in, or in another session. Go back, reload the page, and send it again."
     )]
     Token,
-    /// The address in the browser's bar is not one that the demo answers to.
-    #[error("The demo answers only to this machine: open it as http://127.0.0.1 or http://localhost.")]
+    /// The address in the browser's bar is not one that Ebrel answers to.
+    #[error(
+        "Ebrel does not answer to this name. Open it by the address that its terminal shows; another name is told it with --host when it is started."
+    )]
     Host,
     /// Nobody is signed in.
     #[error("Sign in first.")]
     SignIn,
     /// Too many tries.
-    #[error("Too many tries. Wait a minute and try again.")]
-    Slowly,
+    #[error("Too many tries. Wait {0} s and try again.")]
+    Slowly(u64),
+    /// This address has too many requests under way.
+    #[error("Too much at once from this address. Wait a moment and try again.")]
+    Busy,
+    /// The request took longer than any should.
+    #[error("The request took too long to arrive. Send it again over a faster line.")]
+    TooSlow,
+    /// A form that is larger than any before signing in.
+    #[error("Sign in first; before that only small forms are taken.")]
+    TooMuchYet,
     /// A file over the limit.
     #[error("This file is larger than {} MB, which is more than can be taken at once. Split it, for instance by year, and import the parts.", UPLOAD_LIMIT / 1024 / 1024)]
     TooLarge,
@@ -52,6 +64,9 @@ impl From<StoreError> for Problem {
         match error {
             StoreError::NotFound(what) => Self::NotFound(what),
             StoreError::Rule(sentence) => Self::Refused(sentence),
+            StoreError::Stale => Self::Refused(
+                "Somebody else changed this at the same moment. Load the page again and send yours once more.".into(),
+            ),
             other => Self::Store(other),
         }
     }
@@ -72,8 +87,10 @@ impl ResponseError for Problem {
             Self::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,
             Self::Token | Self::Host => StatusCode::FORBIDDEN,
             Self::SignIn => StatusCode::UNAUTHORIZED,
-            Self::Slowly => StatusCode::TOO_MANY_REQUESTS,
-            Self::TooLarge => StatusCode::PAYLOAD_TOO_LARGE,
+            Self::Slowly(_) => StatusCode::TOO_MANY_REQUESTS,
+            Self::Busy => StatusCode::SERVICE_UNAVAILABLE,
+            Self::TooSlow => StatusCode::REQUEST_TIMEOUT,
+            Self::TooLarge | Self::TooMuchYet => StatusCode::PAYLOAD_TOO_LARGE,
             Self::Store(_) | Self::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
@@ -86,9 +103,9 @@ impl ResponseError for Problem {
         }
         let heading = match self {
             Self::Nowhere | Self::NotFound(_) => "Nothing here",
-            Self::Refused(_) | Self::TooLarge => "This cannot be taken",
+            Self::Refused(_) | Self::TooLarge | Self::TooSlow => "This cannot be taken",
             Self::Token | Self::Host => "Not from here",
-            Self::SignIn | Self::Slowly => "Not yet",
+            Self::SignIn | Self::Slowly(_) | Self::Busy | Self::TooMuchYet => "Not yet",
             Self::Store(_) | Self::Internal(_) => "Something went wrong",
         };
         let shell = Shell {
@@ -99,6 +116,7 @@ impl ResponseError for Problem {
             demo: false,
             token: String::new(),
             said: None,
+            revision: 0,
         };
         let body = ErrorPage { shell, heading, sentence: self.to_string() }.render();
         HttpResponse::build(self.status_code())
@@ -110,6 +128,20 @@ impl ResponseError for Problem {
 /// The page for an address that leads nowhere.
 pub async fn nowhere(_: HttpRequest) -> Result<HttpResponse, Problem> {
     Err(Problem::Nowhere)
+}
+
+/// JSON that a script sent and that cannot be read.
+pub fn json_error(error: JsonPayloadError, _: &HttpRequest) -> actix_web::Error {
+    match error {
+        JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => Problem::TooLarge,
+        other => Problem::Refused(format!("What this page sent could not be read ({other}). Reload it and try again.")),
+    }
+    .into()
+}
+
+/// An address whose question mark leads to nothing that can be read.
+pub fn query_error(error: QueryPayloadError, _: &HttpRequest) -> actix_web::Error {
+    Problem::Refused(format!("This address cannot be read ({error}).")).into()
 }
 
 /// An upload that could not be taken.

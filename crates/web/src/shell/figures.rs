@@ -6,12 +6,7 @@ use jiff::civil::DateTime;
 use jiff::tz::Offset;
 
 /// A number with so many decimals and a true minus sign.
-#[must_use]
-pub fn fixed(value: f64, decimals: usize) -> String {
-    let text = format!("{value:.decimals$}");
-    let zero = text.trim_start_matches('-').chars().all(|c| c == '0' || c == '.');
-    if zero { text.trim_start_matches('-').to_owned() } else { text.replace('-', "−") }
-}
+pub use ebrel_core::units::format_value as fixed;
 
 /// The same with its sign, also a plus; none where it rounds to nothing.
 #[must_use]

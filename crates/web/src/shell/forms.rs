@@ -1,5 +1,6 @@
 //! Fields of a form, with the error that stands at one.
 
+use super::errors::Problem;
 use ebrel_core::units::{Range, read_number};
 
 /// A field as it was typed, and what is wrong with it.
@@ -52,6 +53,20 @@ pub fn words(text: &str, name: &str, most: usize) -> Result<String, String> {
     match text.chars().count() {
         0 => Err(format!("Give {name}.")),
         n if n > most => Err(format!("Shorten {name} to {most} characters; it has {n}.")),
+        _ => Ok(text.to_owned()),
+    }
+}
+
+/// Words of at most `most` characters, or none.
+///
+/// # Errors
+/// [`Problem::Refused`] with the count: nothing is cut unseen.
+pub fn at_most(text: &str, name: &str, most: usize) -> Result<String, Problem> {
+    let text = text.trim();
+    match text.chars().count() {
+        n if n > most => Err(Problem::Refused(format!(
+            "Shorten {name} to {most} characters; it has {n}. Go back and send it again: nothing was cut."
+        ))),
         _ => Ok(text.to_owned()),
     }
 }

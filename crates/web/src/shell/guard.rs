@@ -1,26 +1,30 @@
 //! What guards every request: security headers, the host's name, and the origin and token of forms.
 
 use super::errors::Problem;
+use super::limits::refuse;
 use crate::app::{App, Mode};
 use actix_session::{Session, SessionExt};
-use actix_web::body::MessageBody;
+use actix_web::body::{BoxBody, MessageBody};
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
-use actix_web::http::header::{HeaderName, HeaderValue};
+use actix_web::http::header::{CACHE_CONTROL, HeaderName, HeaderValue, STRICT_TRANSPORT_SECURITY};
 use actix_web::middleware::Next;
 use actix_web::{Error, FromRequest, HttpRequest, web};
 use serde::de::DeserializeOwned;
 use std::future::Future;
 use std::pin::Pin;
+use subtle::ConstantTimeEq;
 
 /// Scripts, styles, fonts and data come from Ebrel itself and from nowhere else; nothing stands inline.
 const CONTENT_POLICY: &str = "default-src 'self'; img-src 'self' data:; style-src 'self'; script-src 'self'; \
      object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
 
-/// Adds the security headers to every answer.
+/// Adds the security headers to every answer; pages and data are kept nowhere on the way or in the browser.
 pub async fn headers(
     request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, Error> {
+    let https = request.app_data::<web::Data<App>>().is_some_and(|a| a.mode == Mode::Serve { https: true });
+    let asset = request.path().starts_with("/assets/");
     let mut response = next.call(request).await?;
     let headers = response.headers_mut();
     for (name, value) in [
@@ -31,20 +35,24 @@ pub async fn headers(
     ] {
         headers.insert(HeaderName::from_static(name), HeaderValue::from_static(value));
     }
+    if https {
+        headers.insert(STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=31536000"));
+    }
+    if !asset {
+        headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    }
     Ok(response)
 }
 
-/// Refuses requests that another site made a browser send, and, in the demo, foreign host names.
-pub async fn check(
+/// Refuses requests by a name that Ebrel was not told, and those that another site made a browser send.
+pub async fn check<B: MessageBody + 'static>(
     request: ServiceRequest,
-    next: Next<impl MessageBody>,
-) -> Result<ServiceResponse<impl MessageBody>, Error> {
-    let demo = request.app_data::<web::Data<App>>().is_some_and(|a| a.mode == Mode::Demo);
+    next: Next<B>,
+) -> Result<ServiceResponse<BoxBody>, Error> {
     let header = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
-    let host = header("host").unwrap_or_default();
-    let name = host.rsplit_once(':').map_or(host.as_str(), |(name, _)| name);
-    if demo && !["127.0.0.1", "localhost", "[::1]"].contains(&name) {
-        return Err(Problem::Host.into());
+    let host = header("host").or_else(|| request.uri().host().map(str::to_owned)).unwrap_or_default();
+    if !request.app_data::<web::Data<App>>().is_some_and(|a| a.doors.answers_to(&host)) {
+        return Ok(refuse(request, &Problem::Host));
     }
     if !request.method().is_safe() {
         let from_here = match (header("sec-fetch-site"), header("origin")) {
@@ -54,13 +62,18 @@ pub async fn check(
             (None, None) => true,
         };
         if !from_here {
-            return Err(Problem::Token.into());
+            return Ok(refuse(request, &Problem::Token));
         }
     }
-    next.call(request).await
+    next.call(request).await.map(ServiceResponse::map_into_boxed_body)
 }
 
 const TOKEN: &str = "token";
+
+/// Gives the session another token: a form opened before signing in is of no use after it.
+pub fn renew_token(session: &Session) {
+    session.remove(TOKEN);
+}
 
 /// The token of this session's forms; made at first need.
 pub fn token(session: &Session) -> Result<String, Problem> {
@@ -77,7 +90,7 @@ pub fn token(session: &Session) -> Result<String, Problem> {
 /// Whether `given` is this session's token. Compared over its whole length.
 pub fn matches(session: &Session, given: &str) -> Result<(), Problem> {
     let known = session.get::<String>(TOKEN).ok().flatten().unwrap_or_default();
-    let same = known.len() == given.len() && known.bytes().zip(given.bytes()).fold(0, |d, (a, b)| d | (a ^ b)) == 0;
+    let same: bool = known.as_bytes().ct_eq(given.as_bytes()).into();
     if same && !known.is_empty() { Ok(()) } else { Err(Problem::Token) }
 }
 
@@ -100,7 +113,7 @@ impl<T: DeserializeOwned + 'static> FromRequest for CheckedForm<T> {
         let session = request.get_session();
         let bytes = web::Bytes::from_request(request, payload);
         Box::pin(async move {
-            let bytes = bytes.await?;
+            let bytes = bytes.await.map_err(|_| Problem::TooLarge)?;
             let unreadable = |e: String| Problem::Refused(format!("The form could not be read ({e}). Send it again."));
             let text = String::from_utf8_lossy(&bytes);
             let with = web::Query::<WithToken>::from_query(&text).map_err(|e| unreadable(e.to_string()))?;

@@ -1,11 +1,15 @@
 //! What is around every page: layout and navigation, assets, guards, sign-in, errors as pages.
 
 mod assets;
+pub mod drafts;
 pub mod errors;
 pub mod figures;
 pub mod forms;
 pub mod guard;
+pub mod limits;
+pub mod passwords;
 pub mod sign_in;
+pub mod throttle;
 
 use crate::app::{App, Mode};
 use actix_session::Session;
@@ -92,6 +96,8 @@ pub struct Shell {
     pub token: String,
     /// Something that was just done, said once.
     pub said: Option<String>,
+    /// The revision of the document that is typed on the page; its form sends it back.
+    pub revision: i64,
 }
 
 impl Shell {
@@ -105,6 +111,7 @@ impl Shell {
             demo: app.mode == Mode::Demo,
             token: guard::token(session)?,
             said: take_said(session),
+            revision: 0,
         })
     }
 
@@ -119,10 +126,7 @@ impl Shell {
     ) -> Result<Self, Problem> {
         let stations = app.store.stations(study.id).await?;
         let target = station.map(|s| s.id).or_else(|| stations.first().map(|s| s.id));
-        let mut waiting = 0;
-        for s in &stations {
-            waiting += crate::jobs::reviewing::waiting(&app.store, s.id).await?;
-        }
+        let waiting = app.store.waiting(study.id, None).await?;
         let nav = Room::ALL
             .into_iter()
             .map(|r| NavLink {
@@ -133,6 +137,14 @@ impl Shell {
             })
             .collect();
         Ok(Self { study: Some((study.id, study.name.clone())), nav, ..Self::bare(app, session, title)? })
+    }
+}
+
+impl Shell {
+    /// The same around a page on which a document of this revision is typed.
+    #[must_use]
+    pub fn of_revision(self, revision: i64) -> Self {
+        Self { revision, ..self }
     }
 }
 

@@ -1,55 +1,40 @@
-//! The owner's account, signing in and out.
+//! Accounts: the first one, signing in and out, changing a password.
 
 use super::errors::Problem;
 use super::forms::Field;
-use super::guard::CheckedForm;
-use super::{Shell, page, see_other};
-use crate::app::{App, Mode};
+use super::guard::{CheckedForm, NoFields};
+use super::limits::{peer, refuse};
+use super::{Shell, page, passwords, say, see_other};
+use crate::app::{App, Mode, wall_clock};
 use actix_session::{Session, SessionExt};
-use actix_web::body::{EitherBody, MessageBody};
+use actix_web::body::{BoxBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
+use actix_web::http::header::CONTENT_LENGTH;
 use actix_web::middleware::Next;
 use actix_web::{Error, HttpRequest, HttpResponse, web};
-use argon2::Argon2;
-use argon2::password_hash::phc::PasswordHash;
-use argon2::password_hash::{PasswordHasher, PasswordVerifier};
 use askama::Template;
-use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
 use serde::Deserialize;
-use std::num::NonZeroU32;
+use std::time::{Duration, Instant};
 
-/// Slows down guessing: six tries at once, then one every ten seconds, per address.
-pub struct Throttle(DefaultKeyedRateLimiter<String>);
-
-impl Default for Throttle {
-    fn default() -> Self {
-        const TRIES: NonZeroU32 = NonZeroU32::new(6).expect("six is not zero");
-        Self(RateLimiter::keyed(Quota::per_minute(TRIES)))
-    }
-}
-
-impl Throttle {
-    fn pass(&self, address: &str) -> Result<(), Problem> {
-        self.0.check_key(&address.to_owned()).map_err(|_| Problem::Slowly)
-    }
-}
-
-/// Length of a password that is taken.
-const SHORTEST_PASSWORD: usize = 10;
-
-/// Routes of this page.
+/// Routes of these pages.
 pub fn routes(config: &mut web::ServiceConfig) {
     config
         .service(web::resource("/first").get(first_page).post(first))
         .service(web::resource("/sign-in").get(sign_in_page).post(sign_in))
-        .route("/sign-out", web::post().to(sign_out));
+        .service(web::resource("/account").get(account_page).post(change_password))
+        .route("/sign-out", web::post().to(sign_out))
+        .route("/sign-out-everywhere", web::post().to(sign_out_everywhere));
 }
 
-/// Who is signed in; in the demo, the made-up owner of the study.
+/// The cookie's keys: who is signed in, and the secret whose hash the database knows.
+const USER: &str = "user";
+const SECRET: &str = "secret";
+
+/// Who is signed in; in the demo, the made-up owner of the study. [`require`] has held the session against the database.
 pub fn user(app: &App, session: &Session) -> Option<String> {
     match app.mode {
         Mode::Demo => Some("N. Arvel".to_owned()),
-        Mode::Serve { .. } => session.get::<String>("user").ok().flatten(),
+        Mode::Serve { .. } => session.get::<String>(USER).ok().flatten(),
     }
 }
 
@@ -58,23 +43,55 @@ pub fn acting(app: &App, session: &Session) -> Result<String, Problem> {
     user(app, session).ok_or(Problem::SignIn)
 }
 
-/// Lets nobody in who is not signed in, but for the pages and assets needed to do so.
+/// The most that is read of a form before signing in, bytes, and the time that it may take.
+const SMALL: u64 = 16 * 1024;
+const SOON: Duration = Duration::from_secs(15);
+
+/// Lets nobody in who is not signed in, but for the pages and assets needed to do so. A session that has ended in the database
+/// is emptied.
 pub async fn require<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
-) -> Result<ServiceResponse<EitherBody<B>>, Error> {
+) -> Result<ServiceResponse<BoxBody>, Error> {
     let Some(app) = request.app_data::<web::Data<App>>().cloned() else {
-        return Err(Problem::Internal("no application state".into()).into());
+        return Ok(refuse(request, &Problem::Internal("no application state".into())));
     };
-    let open = ["/first", "/sign-in"].contains(&request.path()) || request.path().starts_with("/assets/");
-    if open || user(&app, &request.get_session()).is_some() {
-        return next.call(request).await.map(ServiceResponse::map_into_left_body);
+    let session = request.get_session();
+    if app.mode != Mode::Demo && !stands(&app, &session).await? {
+        session.remove(USER);
+        session.remove(SECRET);
     }
-    if *request.method() != actix_web::http::Method::GET {
-        return Err(Problem::SignIn.into());
+    if user(&app, &session).is_some() || request.path().starts_with("/assets/") {
+        return next.call(request).await.map(ServiceResponse::map_into_boxed_body);
+    }
+    let sends = !request.method().is_safe();
+    if sends && !announced(&request).is_some_and(|length| length <= SMALL) {
+        return Ok(refuse(request, &Problem::TooMuchYet));
+    }
+    if ["/first", "/sign-in"].contains(&request.path()) {
+        return match tokio::time::timeout(SOON, next.call(request)).await {
+            Ok(answer) => answer.map(ServiceResponse::map_into_boxed_body),
+            Err(_) => Err(Problem::TooSlow.into()),
+        };
+    }
+    if sends {
+        return Ok(refuse(request, &Problem::SignIn));
     }
     let target = if app.store.has_accounts().await.map_err(Problem::from)? { "/sign-in" } else { "/first" };
-    Ok(request.into_response(see_other(target)).map_into_right_body())
+    Ok(request.into_response(see_other(target)))
+}
+
+/// The length of the body, as its head announces it.
+fn announced(request: &ServiceRequest) -> Option<u64> {
+    request.headers().get(CONTENT_LENGTH)?.to_str().ok()?.parse().ok()
+}
+
+/// Whether the session of this cookie has not ended. A cookie without a secret is nobody's.
+async fn stands(app: &App, session: &Session) -> Result<bool, Problem> {
+    let Some(secret) = session.get::<String>(SECRET).ok().flatten() else { return Ok(false) };
+    let account = app.store.session(&passwords::hash_of(&secret), wall_clock()).await?;
+    let user = session.get::<String>(USER).ok().flatten();
+    Ok(account.is_some_and(|a| Some(a.name) == user))
 }
 
 #[derive(Deserialize, Default)]
@@ -83,6 +100,8 @@ struct Credentials {
     name: String,
     #[serde(default)]
     password: String,
+    #[serde(default)]
+    code: String,
 }
 
 #[derive(Template)]
@@ -92,6 +111,7 @@ struct SignInPage {
     first: bool,
     name: Field,
     password: Field,
+    code: Field,
 }
 
 async fn first_page(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
@@ -99,31 +119,42 @@ async fn first_page(app: web::Data<App>, session: Session) -> Result<HttpRespons
         return Ok(see_other("/sign-in"));
     }
     let shell = Shell::bare(&app, &session, "Welcome")?;
-    page(&SignInPage { shell, first: true, name: Field::default(), password: Field::default() })
+    page(&SignInPage { shell, first: true, name: Field::default(), password: Field::default(), code: Field::default() })
 }
 
-async fn first(app: web::Data<App>, session: Session, form: CheckedForm<Credentials>) -> Result<HttpResponse, Problem> {
-    let Credentials { name, password } = form.0;
+async fn first(
+    app: web::Data<App>,
+    session: Session,
+    request: HttpRequest,
+    form: CheckedForm<Credentials>,
+) -> Result<HttpResponse, Problem> {
+    if app.store.has_accounts().await? {
+        return Err(Problem::Refused("Ebrel has an owner already: sign in.".into()));
+    }
+    let Credentials { name, password, code } = form.0;
+    let address = peer(&app, &request).map(|a| a.to_string()).unwrap_or_default();
+    app.throttle.pass(&address, "", Instant::now())?;
     let name_field = match super::forms::words(&name, "your name", 80) {
         Ok(_) => Field::of(&name),
         Err(e) => Field::wrong(&name, e),
     };
-    let length = password.chars().count();
-    let password_field = if length < SHORTEST_PASSWORD {
-        Field::wrong("", format!("Take at least {SHORTEST_PASSWORD} characters; several words are good."))
+    let code_field = if passwords::same_code(&code, &app.first_code) {
+        Field::of(&code)
     } else {
-        Field::default()
+        app.throttle.note_wrong(&address, "", Instant::now());
+        Field::wrong(&code, "This is not the code that stands at the terminal where Ebrel was started.")
     };
-    if name_field.error.is_some() || password_field.error.is_some() {
+    let password_field = match passwords::good(&password, &name) {
+        Ok(()) => Field::default(),
+        Err(e) => Field::wrong("", e),
+    };
+    if [&name_field, &code_field, &password_field].iter().any(|f| f.error.is_some()) {
         let shell = Shell::bare(&app, &session, "Welcome")?;
-        return page(&SignInPage { shell, first: true, name: name_field, password: password_field });
+        return page(&SignInPage { shell, first: true, name: name_field, password: password_field, code: code_field });
     }
-    let hash = web::block(move || Argon2::default().hash_password(password.as_bytes()).map(|h| h.to_string()))
-        .await
-        .map_err(|e| Problem::Internal(e.to_string()))?
-        .map_err(|e| Problem::Internal(e.to_string()))?;
+    let hash = passwords::hash(&app.hashing, password).await?;
     app.store.add_owner(name.trim(), &hash).await?;
-    enter(&session, name.trim())
+    enter(&app, &session, name.trim()).await
 }
 
 async fn sign_in_page(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
@@ -131,7 +162,13 @@ async fn sign_in_page(app: web::Data<App>, session: Session) -> Result<HttpRespo
         return Ok(see_other("/first"));
     }
     let shell = Shell::bare(&app, &session, "Sign in")?;
-    page(&SignInPage { shell, first: false, name: Field::default(), password: Field::default() })
+    page(&SignInPage {
+        shell,
+        first: false,
+        name: Field::default(),
+        password: Field::default(),
+        code: Field::default(),
+    })
 }
 
 async fn sign_in(
@@ -140,39 +177,101 @@ async fn sign_in(
     request: HttpRequest,
     form: CheckedForm<Credentials>,
 ) -> Result<HttpResponse, Problem> {
-    let peer = request.peer_addr().map(|a| a.ip().to_string()).unwrap_or_default();
-    app.throttle.pass(&peer)?;
-    let Credentials { name, password } = form.0;
+    let address = peer(&app, &request).map(|a| a.to_string()).unwrap_or_default();
+    let Credentials { name, password, .. } = form.0;
+    app.throttle.pass(&address, name.trim(), Instant::now())?;
     let account = app.store.account(name.trim()).await?;
     // An unknown name takes as long as a wrong password.
-    let hash = account.map(|a| a.password_hash);
-    let right = web::block(move || {
-        let argon = Argon2::default();
-        match hash.as_deref().map(PasswordHash::new) {
-            Some(Ok(known)) => argon.verify_password(password.as_bytes(), &known).is_ok(),
-            _ => argon.hash_password(password.as_bytes()).is_err(),
-        }
-    })
-    .await
-    .map_err(|e| Problem::Internal(e.to_string()))?;
-    if right {
-        return enter(&session, name.trim());
+    if passwords::right(&app.hashing, password, account.map(|a| a.password_hash)).await? {
+        app.throttle.note_right(&address, name.trim());
+        return enter(&app, &session, name.trim()).await;
     }
+    app.throttle.note_wrong(&address, name.trim(), Instant::now());
     let shell = Shell::bare(&app, &session, "Sign in")?;
     let password = Field::wrong("", "This name and password do not belong together.");
-    page(&SignInPage { shell, first: false, name: Field::of(&name), password })
+    page(&SignInPage { shell, first: false, name: Field::of(&name), password, code: Field::default() })
 }
 
-fn enter(session: &Session, name: &str) -> Result<HttpResponse, Problem> {
+/// Begins a session of an account that has shown its password; forms opened before are of no use in it.
+async fn enter(app: &App, session: &Session, name: &str) -> Result<HttpResponse, Problem> {
+    let account = app.store.account(name).await?.ok_or(Problem::SignIn)?;
+    let secret = passwords::secret();
+    app.store.begin_session(account.id, &passwords::hash_of(&secret), wall_clock()).await?;
     session.renew();
-    session.insert("user", name).map_err(|e| Problem::Internal(e.to_string()))?;
+    super::guard::renew_token(session);
+    let internal = |e: actix_session::SessionInsertError| Problem::Internal(e.to_string());
+    session.insert(USER, name).map_err(internal)?;
+    session.insert(SECRET, secret).map_err(internal)?;
     Ok(see_other("/"))
 }
 
-#[derive(Deserialize)]
-struct Nothing {}
-
-async fn sign_out(session: Session, _: CheckedForm<Nothing>) -> HttpResponse {
+async fn sign_out(app: web::Data<App>, session: Session, _: CheckedForm<NoFields>) -> Result<HttpResponse, Problem> {
+    if let Some(secret) = session.get::<String>(SECRET).ok().flatten() {
+        app.store.end_session(&passwords::hash_of(&secret)).await?;
+    }
     session.purge();
-    see_other("/sign-in")
+    Ok(see_other("/sign-in"))
+}
+
+async fn sign_out_everywhere(
+    app: web::Data<App>,
+    session: Session,
+    _: CheckedForm<NoFields>,
+) -> Result<HttpResponse, Problem> {
+    let name = acting(&app, &session)?;
+    if let Some(account) = app.store.account(&name).await? {
+        app.store.end_sessions(account.id).await?;
+    }
+    session.purge();
+    Ok(see_other("/sign-in"))
+}
+
+#[derive(Template)]
+#[template(path = "shell/account.html")]
+struct AccountPage {
+    shell: Shell,
+    name: String,
+    old: Field,
+    new: Field,
+}
+
+async fn account_page(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
+    show_account(&app, &session, Field::default(), Field::default())
+}
+
+fn show_account(app: &App, session: &Session, old: Field, new: Field) -> Result<HttpResponse, Problem> {
+    let name = acting(app, session)?;
+    page(&AccountPage { shell: Shell::bare(app, session, "Your account")?, name, old, new })
+}
+
+#[derive(Deserialize)]
+struct NewPassword {
+    #[serde(default)]
+    old: String,
+    #[serde(default)]
+    new: String,
+}
+
+async fn change_password(
+    app: web::Data<App>,
+    session: Session,
+    request: HttpRequest,
+    form: CheckedForm<NewPassword>,
+) -> Result<HttpResponse, Problem> {
+    let name = acting(&app, &session)?;
+    let NewPassword { old, new } = form.0;
+    let address = peer(&app, &request).map(|a| a.to_string()).unwrap_or_default();
+    app.throttle.pass(&address, &name, Instant::now())?;
+    if let Err(sentence) = passwords::good(&new, &name) {
+        return show_account(&app, &session, Field::default(), Field::wrong("", sentence));
+    }
+    let known = app.store.account(&name).await?.map(|a| a.password_hash);
+    if !passwords::right(&app.hashing, old, known).await? {
+        app.throttle.note_wrong(&address, &name, Instant::now());
+        return show_account(&app, &session, Field::wrong("", "This is not your password."), Field::default());
+    }
+    let hash = passwords::hash(&app.hashing, new).await?;
+    app.store.change_password(&name, &hash).await?;
+    say(&session, "The password is changed. All other sessions have ended.")?;
+    enter(&app, &session, &name).await
 }

@@ -30,7 +30,7 @@ async fn from_a_pasted_block_to_an_adopted_calibration() {
     browser.click("form[action='/studies/1/bench'] .btn-primary").await.unwrap();
     browser.wait("[data-run]").await.unwrap();
     paste(&site, "[data-row] [data-field='raw']", &tins()).await;
-    browser.wait_text("[data-result] .answer", "Quadratic, ±0.004 m³/m³ from 0.05 to 0.39.").await.unwrap();
+    browser.wait_text("[data-result] .answer", "Quadratic, ±0.011 m³/m³ (95 %) from 0.05 to 0.39.").await.unwrap();
     browser.wait_text("[data-result]", "the maker's curve").await.unwrap();
     browser.wait_text("[data-saved]", "Saved.").await.unwrap();
     browser.press_in("[data-adopt] .btn-primary", "\u{e007}").await.unwrap();
@@ -128,6 +128,6 @@ async fn the_school_decides_which_columns_stand_and_a_block_is_pasted_into_them(
         browser.fill(&format!("#{field}"), text).await.unwrap();
     }
     paste(&site, "[data-row] [data-field='raw']", "1800\t7600\n1500\t7200\n1200\t6800\n900\t6400").await;
-    browser.wait_text("[data-result] .answer", "Straight line, ±0.000 m³/m³ from 0.10 to 0.40.").await.unwrap();
+    browser.wait_text("[data-result] .answer", "Straight line, ±0.000 m³/m³ (95 %) from 0.10 to 0.40.").await.unwrap();
     site.end().await;
 }

@@ -70,11 +70,11 @@ async fn calibrate(site: &Site) {
     site.open("/studies/1/bench").await;
     browser.wait_text("main", "BD-0422 in Bt").await.unwrap();
     browser.click("a[href='/bench/4']").await.unwrap();
-    browser.wait_text("[data-result] .answer", "Straight line, ±0.026").await.unwrap();
+    browser.wait_text("[data-result] .answer", "Straight line, ±0.076").await.unwrap();
     browser.wait_text("[data-result]", "Sample 4 stands").await.unwrap();
     browser.click("[data-row]:nth-of-type(10) [data-field='out']").await.unwrap();
     browser.fill("[data-why]:not([hidden]) input", "its lid was wet").await.unwrap();
-    browser.wait_text("[data-result] .answer", "Quadratic, ±0.00").await.unwrap();
+    browser.wait_text("[data-result] .answer", "Quadratic, ±0.0").await.unwrap();
     browser.wait_text("[data-saved]", "Saved.").await.unwrap();
     // By key: the page may still move under a pointer while the answer comes in.
     browser.press_in("[data-adopt] .btn-primary", "\u{e007}").await.unwrap();

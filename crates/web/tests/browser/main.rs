@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
 mod bench;
+mod every_page;
 mod journey;
 mod planning;
 mod site;

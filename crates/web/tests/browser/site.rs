@@ -31,7 +31,7 @@ impl Site {
         }
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let base = format!("http://{}", listener.local_addr().unwrap());
-        let server = server(actix_web::web::Data::new(app), listener).unwrap();
+        let server = server(actix_web::web::Data::new(app), listener, None).unwrap();
         let handle = server.handle();
         tokio::spawn(server);
         Self { browser: Browser::start(1280, 800).await.unwrap(), base, data, handle }

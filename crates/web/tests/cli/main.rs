@@ -176,3 +176,93 @@ async fn thresholds_come_from_a_file_and_a_slip_in_it_is_named() {
     let slip = ebrel(&["check", "p.zip", "--settings", "slip.json"], dir.path());
     assert!(!slip.status.success() && said(&slip).contains("unknown field `sigma`"), "{}", said(&slip));
 }
+
+/// A started server; killed when dropped.
+struct Child(std::process::Child);
+
+impl Drop for Child {
+    fn drop(&mut self) {
+        // It may have ended by itself.
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+/// Starts a server and waits until it is ready; what it said until then.
+fn started(arguments: &[&str]) -> (Child, String) {
+    use std::io::BufRead;
+    let mut command = Command::new(env!("CARGO_BIN_EXE_ebrel"));
+    command.args(arguments).stderr(std::process::Stdio::piped());
+    let mut child = command.spawn().unwrap();
+    let lines = std::io::BufReader::new(child.stderr.take().unwrap()).lines();
+    let mut text = String::new();
+    for line in lines.map_while(Result::ok) {
+        text += &(line.clone() + "\n");
+        if line.contains("asks for this code") {
+            break;
+        }
+    }
+    (Child(child), text)
+}
+
+fn free_address() -> String {
+    std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().to_string()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_demo_leaves_a_directory_alone_that_is_not_its_own() {
+    let dir = rig().await;
+    std::fs::write(dir.path().join("thesis.odt"), "precious").unwrap();
+    let before = std::fs::read(dir.path().join("ebrel.db")).unwrap();
+    for arguments in [&["demo"][..], &["demo", "--fresh"]] {
+        let refused = ebrel(arguments, dir.path());
+        assert!(!refused.status.success() && said(&refused).contains("nothing was touched"), "{}", said(&refused));
+    }
+    assert_eq!(std::fs::read(dir.path().join("ebrel.db")).unwrap(), before);
+    assert!(dir.path().join("thesis.odt").is_file());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_server_at_a_time_and_the_first_account_needs_the_terminals_code() {
+    let dir = rig().await;
+    let data = dir.path().to_str().unwrap().to_owned();
+    let address = free_address();
+    let (_server, text) = started(&["serve", "--data", &data, "--listen", &address]);
+    let code = text.split("asks for this code: ").nth(1).unwrap().trim();
+    assert_eq!(code.len(), 14, "{text}");
+    let second = ebrel(&["serve", "--listen", &free_address()], dir.path());
+    assert!(!second.status.success() && said(&second).contains("another Ebrel serves the data"), "{}", said(&second));
+    let beyond = ebrel(&["serve", "--listen", "0.0.0.0:0"], dir.path());
+    assert!(!beyond.status.success() && said(&beyond).contains("--tls-cert"), "{}", said(&beyond));
+    // Commands go on beside a running server.
+    let import = ebrel(&["import", "node03.csv", "--station", "cut"], dir.path());
+    assert!(import.status.success(), "{}", said(&import));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_account_is_mended_on_the_machine_itself() {
+    let dir = rig().await;
+    let store = Store::open(&dir.path().join("ebrel.db")).await.unwrap();
+    store.add_owner("N. Arvel", "a hash that was lost").await.unwrap();
+    let missing = ebrel(&["account", "reset", "--name", "mallory"], dir.path());
+    assert!(!missing.status.success() && said(&missing).contains("no account “mallory”"));
+    let done = ebrel(&["account", "reset", "--name", "N. Arvel"], dir.path());
+    assert!(done.status.success() && said(&done).contains("signs in with this password"), "{}", said(&done));
+    let hash = store.account("N. Arvel").await.unwrap().unwrap().password_hash;
+    assert!(hash.starts_with("$argon2"), "{hash}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_range_is_given_by_dates_too() {
+    let dir = rig().await;
+    ebrel(&["import", "node03.csv", "--station", "cut"], dir.path());
+    let lines = |from: &str, to: &str| {
+        let out = ["export", "--station", "cut", "--out", "cut.csv", "--leave-out", "none", "--from", from, "--to", to];
+        let done = ebrel(&out, dir.path());
+        assert!(done.status.success(), "{}", said(&done));
+        std::fs::read_to_string(dir.path().join("cut.csv")).unwrap().lines().count()
+    };
+    assert_eq!(lines("2026-03-02", "2026-03-03"), lines("2026-03-02T00:00:00Z", "2026-03-03T00:00:00Z"));
+    let wrong = ebrel(&["export", "--station", "cut", "--out", "cut.csv", "--from", "May"], dir.path());
+    assert!(said(&wrong).contains("write it like 2026-05-01"), "{}", said(&wrong));
+}

@@ -9,14 +9,25 @@ use std::net::TcpListener;
 pub struct Visitor {
     pub base: String,
     pub client: Client,
-    _data: tempfile::TempDir,
+    /// The code that the first account needs.
+    pub code: String,
+    server: std::sync::Arc<Running>,
+}
+
+/// The server with its data; it stops when its last visitor goes.
+struct Running {
+    data: tempfile::TempDir,
     handle: actix_web::dev::ServerHandle,
 }
 
-impl Drop for Visitor {
+impl Drop for Running {
     fn drop(&mut self) {
         drop(self.handle.stop(false));
     }
+}
+
+fn client() -> Client {
+    Client::builder().cookie_store(true).redirect(Policy::none()).build().unwrap()
 }
 
 pub const OWNER: (&str, &str) = ("N. Arvel", "coppice hazel coupe");
@@ -24,16 +35,16 @@ pub const OWNER: (&str, &str) = ("N. Arvel", "coppice hazel coupe");
 async fn start(mode: Mode) -> Visitor {
     let data = tempfile::tempdir().unwrap();
     let app = App::open(data.path(), mode).await.unwrap();
+    let code = app.first_code.clone();
     if mode == Mode::Demo {
         ebrel::demo::seed(&app.store).await.unwrap();
     }
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let base = format!("http://{}", listener.local_addr().unwrap());
-    let server = server(actix_web::web::Data::new(app), listener).unwrap();
+    let server = server(actix_web::web::Data::new(app), listener, None).unwrap();
     let handle = server.handle();
     tokio::spawn(server);
-    let client = Client::builder().cookie_store(true).redirect(Policy::none()).build().unwrap();
-    Visitor { base, client, _data: data, handle }
+    Visitor { base, client: client(), code, server: std::sync::Arc::new(Running { data, handle }) }
 }
 
 impl Visitor {
@@ -50,13 +61,34 @@ impl Visitor {
     /// The owner of an empty server with one study and one station (number 1).
     pub async fn owner() -> Self {
         let v = Self::stranger().await;
-        v.post("/first", &[("name", OWNER.0), ("password", OWNER.1)]).await;
+        v.make_owner().await;
         v.post("/studies/new", &[("name", "Fern tubs"), ("question", "When does growth stop?"), ("offset", "0")]).await;
         let soil = [("h-name-0", "A"), ("h-texture-0", "silt loam"), ("h-bottom-0", "30"), ("h-density-0", "1.30")];
         let form: Vec<_> = [("name", "Tub 1"), ("code", "tub1")].into_iter().chain(soil).collect();
         let answer = v.post("/studies/1/stations/new", &form).await;
         assert_eq!(answer.headers()["location"], "/stations/1/plan/site");
         v
+    }
+
+    /// Another visitor of the same server, with a session of its own.
+    pub fn another(&self) -> Self {
+        Self { base: self.base.clone(), client: client(), code: self.code.clone(), server: self.server.clone() }
+    }
+
+    /// The same visitor in another tab: the same session.
+    pub fn another_tab(&self) -> Self {
+        let (base, client, code) = (self.base.clone(), self.client.clone(), self.code.clone());
+        Self { base, client, code, server: self.server.clone() }
+    }
+
+    /// The server's data directory, as another process finds it.
+    pub fn data(&self) -> &std::path::Path {
+        self.server.data.path()
+    }
+
+    /// Makes the owner's account, with the code from the terminal.
+    pub async fn make_owner(&self) -> Response {
+        self.post("/first", &[("name", OWNER.0), ("password", OWNER.1), ("code", self.code.as_str())]).await
     }
 
     pub async fn get(&self, path: &str) -> Response {

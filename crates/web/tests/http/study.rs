@@ -94,5 +94,5 @@ async fn two_studies_make_a_list() {
     let page = v.page("/").await;
     assert!(page.contains("Fern tubs") && page.contains("Sollane Terrace"));
     let wrong = v.post("/studies/new", &[("name", "X"), ("offset", "9000")]).await.text().await.unwrap();
-    assert!(wrong.contains("offset from UTC must lie between −720 and 840 min"));
+    assert!(wrong.contains("is no offset from UTC: write it like +01:00"));
 }

@@ -4,7 +4,7 @@ use super::super::figures::Figure;
 use super::super::plan::Plan;
 use super::Dig;
 use crate::sampling::packing::packed_layer;
-use crate::units::BulkDensity;
+use crate::units::{BulkDensity, ParticleDensity};
 
 /// What one horizon gives and takes back.
 #[derive(Debug, Clone, PartialEq)]
@@ -38,7 +38,8 @@ pub fn soil_out(plan: &Plan, dig: &Dig) -> Vec<LayerOut> {
                 dig.holes.iter().map(|h| h.area_cm2 * cut(h.bottom_cm) / h.angle_deg.to_radians().cos()).sum();
             let packed = layer.density.and_then(|d| BulkDensity::new(d).ok()).map(|d| {
                 // Gravimetric content from the volumetric one: w = θ ρw/ρb.
-                packed_layer(cm3, 1.0, d, theta / d.get())
+                let solids = ParticleDensity::of_organic(layer.organic_pct);
+                packed_layer(cm3, 1.0, d, solids, theta / d.get())
             });
             (cm3 > 0.0).then(|| LayerOut {
                 name: layer.name.clone(),

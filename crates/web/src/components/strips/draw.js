@@ -6,6 +6,8 @@ const INK = "#22302b", SOFT = "#5d5c50", LINE = "#d8d0bd", SHEET = "#fbf8f1", WA
 const MONO = "12px 'Atkinson Hyperlegible Mono', monospace";
 export const RAIN_HEIGHT = 44;
 const AXIS = 20, GAP = 8;
+/** Height of a strip's own line of words above its plot, so that none lies over a curve. */
+const WORDS = 17;
 
 export const rampOf = (depth) => (depth === null ? SOFT : RAMP[depth < 10 ? 0 : depth < 22 ? 1 : depth < 45 ? 2 : 3]);
 
@@ -82,8 +84,9 @@ function strip(ctx, data, place, view, x) {
     ctx.fillText("no readings in this window", view.width / 2, top + height / 2);
     return;
   }
-  const y = (v) => top + height - ((v - scale.low) / (scale.high - scale.low)) * height;
-  const ticks = valueTicks(scale.low, scale.high, height / 28);
+  const plot = { top: top + WORDS, height: height - WORDS - 3 };
+  const y = (v) => plot.top + plot.height - ((v - scale.low) / (scale.high - scale.low)) * plot.height;
+  const ticks = valueTicks(scale.low, scale.high, plot.height / 28);
   for (const tick of ticks) {
     ctx.strokeStyle = "#e8e1d0";
     ctx.beginPath();
@@ -92,7 +95,8 @@ function strip(ctx, data, place, view, x) {
     ctx.stroke();
   }
   const roomy = height > 80 && view.width > 500;
-  if (roomy && strip.pores !== null && strip.pores < scale.high && strip.pores > scale.low) {
+  const full = roomy && strip.pores !== null && strip.pores < scale.high && strip.pores > scale.low;
+  if (full) {
     ctx.strokeStyle = WATER;
     ctx.setLineDash([8, 4]);
     ctx.beginPath();
@@ -100,26 +104,33 @@ function strip(ctx, data, place, view, x) {
     ctx.lineTo(view.width, y(strip.pores));
     ctx.stroke();
     ctx.setLineDash([]);
-    ctx.fillStyle = WATER;
-    ctx.textAlign = "right";
-    const line = y(strip.pores);
-    ctx.fillText("all pores full", view.width - 56, line < top + 34 ? line + 13 : line - 4);
   }
   caption(ctx, strip, place, roomy);
   ctx.save();
   ctx.beginPath();
-  ctx.rect(0, top, view.width, height);
+  ctx.rect(0, plot.top, view.width, plot.height);
   ctx.clip();
   spans.forEach((f) => hatch(ctx, f, place, view, x));
-  strip.lines.forEach((line, i) => lineOf(ctx, data, strip, line, i, x, y, top, height, second));
+  strip.lines.forEach((line, i) => lineOf(ctx, data, strip, line, i, x, y, plot.top, plot.height, second));
   spans.forEach((f) => letter(ctx, f, place, view, x));
   ctx.restore();
-  for (const tick of ticks) {
-    if (y(tick.v) < top + 12 || y(tick.v) > top + height - 3) continue;
-    ctx.fillStyle = SOFT;
-    ctx.textAlign = "right";
-    ctx.fillText(tick.text, view.width - 5, y(tick.v) - 3);
-  }
+  // The two ends of the strip always have their value; others stand where there is room between them.
+  const ends = [[scale.high, plot.top], [scale.low, plot.top + plot.height]];
+  ends.forEach(([v, at], i) => plate(ctx, fixed(v, strip.decimals), view.width - 5, at + (i ? -2 : 11), SOFT));
+  const clear = (at) => at > plot.top + 26 && at < plot.top + plot.height - 15;
+  for (const tick of ticks.filter((t) => clear(y(t.v)))) plate(ctx, tick.text, view.width - 5, y(tick.v) - 3, SOFT);
+  if (full) plate(ctx, "all pores full", view.width - 60, y(strip.pores) < plot.top + 18 ? y(strip.pores) + 13 : y(strip.pores) - 4, WATER);
+}
+
+/** Words on a plate of paper, right aligned, so that no line runs through them. */
+function plate(ctx, text, right, base, colour) {
+  ctx.font = MONO;
+  ctx.textAlign = "right";
+  const width = ctx.measureText(text).width;
+  ctx.fillStyle = "rgba(251, 248, 241, .92)";
+  ctx.fillRect(right - width - 2, base - 11, width + 4, 14);
+  ctx.fillStyle = colour;
+  ctx.fillText(text, right, base);
 }
 
 function caption(ctx, strip, place, roomy) {

@@ -1,6 +1,7 @@
 // The section and the strips: one window in time, one cursor through all.
 import { draw, layout, rampOf } from "./draw.js";
 import { DAY, SPANS, fixed, moment } from "./geometry.js";
+import { acts } from "../../shell/keys.js";
 
 const HEIGHT = 560;
 const SHORTEST = 6 * 3600;
@@ -70,7 +71,9 @@ export class Strips {
   }
 
   key(e) {
-    if (e.ctrlKey || e.metaKey || e.altKey || e.target.closest("input, textarea, select, dialog[open]")) return;
+    // Where single keys are switched off, the arrows and their like still act on the record that has the focus.
+    const named = e.key.length > 1 && this.record.contains(e.target) && !e.ctrlKey && !e.metaKey && !e.altKey;
+    if (!acts(e) && !named) return;
     const spans = [...Object.keys(SPANS), "all"];
     const actions = {
       m: () => this.choose("moisture"), t: () => this.choose("temperature"), b: () => this.choose("both"),
@@ -255,6 +258,14 @@ export class Strips {
     const line = [moment(this.cursorTime, this.offset)];
     if (d.air[i] != null) line.push(`air ${fixed(d.air[i] / 10, 1)} °C`);
     this.root.querySelector(".cursor-time").textContent = line.join("\n");
+    clearTimeout(this.saying);
+    this.saying = setTimeout(() => this.say(), 400);
+  }
+
+  /** The values at the cursor in words, for those who do not see the strips. */
+  say() {
+    const each = [...this.root.querySelectorAll(".readout")].map((r) => `${r.children[0].textContent} ${r.children[1].textContent} ${r.children[2].textContent.replace("\n", ", ")}`);
+    this.root.querySelector("[data-cursor-words]").textContent = `${moment(this.cursorTime, this.offset)}: ${each.join("; ")}`;
   }
 
   words() {

@@ -8,7 +8,7 @@ use crate::rooms::plan::station::fields::{Answer, Choice, TextField};
 use crate::rooms::plan::station::{Said, catalogue};
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
-use crate::shell::{Room, Shell, page, say};
+use crate::shell::{Shell, page, say};
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::acceptance::{Acceptance, Held, Limits, Response, Seen, accept, response, wetting_test};
@@ -275,7 +275,7 @@ impl Sheet for Draft {
             onset: minutes(w.response.onset),
             rise: minutes(w.response.rise),
         };
-        let shell = Shell::within(around.app, around.session, &self.title, Room::Bench, &around.study, None).await?;
+        let shell = around.shell(&self.title).await?;
         page(&AcceptancePage {
             shell,
             study: around.study.id,

@@ -7,7 +7,7 @@ use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, signed};
-use crate::shell::{Room, Shell, page, say};
+use crate::shell::{Shell, page, say};
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::batch::{Batch, FEWEST, Member, side_by_side};
@@ -151,7 +151,7 @@ impl Sheet for Draft {
             };
             rows = batch.members.iter().zip(&read.serials).map(row).collect();
         }
-        let shell = Shell::within(around.app, around.session, &self.title, Room::Bench, &around.study, None).await?;
+        let shell = around.shell(&self.title).await?;
         page(&BatchPage {
             shell,
             study: around.study.id,

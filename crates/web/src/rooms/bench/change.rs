@@ -182,7 +182,7 @@ mod tests {
             curve: Curve::from_coefficients(&[0.0, slope], 100.0, 400.0, None).unwrap(),
         };
         let times: Vec<i64> = (0..raws.len() as i64).map(|i| i * 86_400).collect();
-        let now = Meaning::new(before.map(dated).into_iter().collect()).unwrap();
+        let now = Meaning::new(before.map(dated).into_iter().collect());
         compare(View { times: &times, values: raws }, &now, &dated(after), Some(0.45))
     }
 

@@ -4,14 +4,17 @@ use crate::app::App;
 use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::edit;
 use crate::rooms::plan::station::fields::TextField;
+use crate::shell::drafts::{At, TRIES, combine, in_words, sent_revision};
 use crate::shell::errors::Problem;
 use crate::shell::guard::CheckedForm;
-use crate::shell::see_other;
 use crate::shell::sign_in::acting;
+use crate::shell::{Room, Shell, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use ebrel_core::planning::Typed;
 use ebrel_core::units::Range;
+use ebrel_store::StoreError;
+use ebrel_store::drafts::DraftKind;
 use ebrel_store::register::BenchSheet;
 use ebrel_store::stations::Study;
 use serde::Serialize;
@@ -30,6 +33,16 @@ pub struct Around<'a> {
     pub study: Study,
     /// The sheet.
     pub sheet: BenchSheet,
+    /// Its newest revision.
+    pub revision: i64,
+}
+
+impl Around<'_> {
+    /// The layout around the sheet's page.
+    pub async fn shell(&self, title: &str) -> Result<Shell, Problem> {
+        let shell = Shell::within(self.app, self.session, title, Room::Bench, &self.study, None).await?;
+        Ok(shell.of_revision(self.revision))
+    }
 }
 
 /// A kind of sheet, as it is typed.
@@ -79,13 +92,15 @@ async fn begin<D: Sheet>(
 
 /// A sheet of this kind with its draft.
 async fn load<'a, D: Sheet>(app: &'a App, session: &'a Session, id: i64) -> Result<(Around<'a>, D), Problem> {
+    // The revision first: a save in between is then seen as one.
+    let revision = app.store.revision(DraftKind::Sheet, id).await?;
     let sheet = app.store.sheet(id).await?;
     if sheet.kind != D::KIND {
         return Err(Problem::NotFound("sheet of this kind"));
     }
     let draft = serde_json::from_str(&sheet.draft).map_err(|e| Problem::Internal(e.to_string()))?;
     let study = app.store.study(sheet.study_id).await?;
-    Ok((Around { app, session, study, sheet }, draft))
+    Ok((Around { app, session, study, sheet, revision }, draft))
 }
 
 async fn show<D: Sheet>(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
@@ -101,15 +116,13 @@ async fn save<D: Sheet>(
     form: CheckedForm<Sent>,
 ) -> Result<HttpResponse, Problem> {
     let by = acting(&app, &session)?;
-    let (around, before) = load::<D>(&app, &session, *id).await?;
-    let mut draft = edit::apply(&before, &form.0)?.0;
-    keep(&around, &draft).await?;
+    let (mut around, mut draft) = take_in::<D>(&app, &session, *id, &form.0).await?;
     let last = |name: &str| form.0.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
     if !last("do").is_empty() {
         let typed = draft.clone();
         draft.act(&around, last("do"), &by).await?;
         if draft != typed {
-            keep(&around, &draft).await?;
+            around.revision = keep(&around, &draft).await?;
         }
     }
     if last("live") == "yes" {
@@ -119,11 +132,36 @@ async fn save<D: Sheet>(
     }
 }
 
-/// Keeps a sheet as it is typed so far.
-async fn keep<D: Sheet>(around: &Around<'_>, draft: &D) -> Result<(), Problem> {
+/// Puts a sent form into the newest draft of a sheet and keeps it, beside others who may be saving.
+async fn take_in<'a, D: Sheet>(
+    app: &'a App,
+    session: &'a Session,
+    id: i64,
+    form: &Sent,
+) -> Result<(Around<'a>, D), Problem> {
+    for _ in 0..TRIES {
+        let (mut around, before) = load::<D>(app, session, id).await?;
+        let at = At { kind: DraftKind::Sheet, document: id, revision: around.revision };
+        let type_in = |draft: &D| Ok(edit::apply(draft, form)?.0);
+        let found = combine(&app.store, at, sent_revision(form), &before, type_in).await?;
+        match keep(&around, &found.draft).await {
+            Err(Problem::Store(StoreError::Stale)) => continue,
+            kept => around.revision = kept?,
+        }
+        if let Some(sentence) = in_words(&found.conflicts) {
+            say(session, &sentence)?;
+        }
+        return Ok((around, found.draft));
+    }
+    Err(StoreError::Stale.into())
+}
+
+/// Keeps a sheet as it is typed so far, and returns its revision.
+async fn keep<D: Sheet>(around: &Around<'_>, draft: &D) -> Result<i64, Problem> {
     let sheet = &around.sheet;
     let title = if draft.title().is_blank() { sheet.title.clone() } else { draft.title().to_string() };
-    Ok(around.app.store.keep_sheet(sheet.id, &title, &json(draft)?).await?)
+    let kept = around.app.store.keep_sheet(sheet.id, around.revision, &title, &json(draft)?).await;
+    kept.map_err(Problem::Store)
 }
 
 /// A number of a sheet: its legal range, and the usual value that stands in where none was typed.

@@ -123,6 +123,7 @@ fn download(kind: &str, name: String, bytes: Vec<u8>) -> HttpResponse {
 }
 
 async fn package(app: web::Data<App>, id: web::Path<i64>, request: HttpRequest) -> Result<HttpResponse, Problem> {
+    let _place = app.heavy.acquire().await.map_err(|e| Problem::Internal(e.to_string()))?;
     let (record, flags, selection) = selected(&app, *id, request.query_string()).await?;
     let name = format!("{}.zip", record.station.code);
     let bytes = web::block(move || ebrel_formats::package::write_zip(&exporting::package(&record, &flags, &selection)));
@@ -132,6 +133,7 @@ async fn package(app: web::Data<App>, id: web::Path<i64>, request: HttpRequest) 
 }
 
 async fn wide(app: web::Data<App>, id: web::Path<i64>, request: HttpRequest) -> Result<HttpResponse, Problem> {
+    let _place = app.heavy.acquire().await.map_err(|e| Problem::Internal(e.to_string()))?;
     let (record, flags, selection) = selected(&app, *id, request.query_string()).await?;
     let name = format!("{}.csv", record.station.code);
     let offset = record.study.utc_offset_minutes;

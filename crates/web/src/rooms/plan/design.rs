@@ -4,15 +4,18 @@ use super::station::Said;
 use super::station::edit;
 use super::station::fields::TextField;
 use crate::app::App;
+use crate::shell::drafts::{At, combine, in_words, sent_revision};
 use crate::shell::errors::Problem;
 use crate::shell::figures::grouped;
+use crate::shell::forms::at_most;
 use crate::shell::guard::CheckedForm;
-use crate::shell::{Room, Shell, page, see_other};
+use crate::shell::{Room, Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::planning::{ASKED, Design, DesignDraft, Remark, TreatmentDraft, Typed};
 use ebrel_store::Store;
+use ebrel_store::drafts::DraftKind;
 use ebrel_store::stations::Study;
 
 pub fn routes(config: &mut web::ServiceConfig) {
@@ -100,6 +103,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     }
     let answer = answer(&design, stations.len());
     let shell = Shell::within(&app, &session, &format!("Design of {}", study.name), Room::Plan, &study, None).await?;
+    let shell = shell.of_revision(app.store.revision(DraftKind::Design, study.id).await?);
     page(&DesignPage {
         shell,
         answer,
@@ -131,8 +135,15 @@ async fn save(
     form: CheckedForm<Vec<(String, String)>>,
 ) -> Result<HttpResponse, Problem> {
     let study = app.store.study(*id).await?;
+    let revision = app.store.revision(DraftKind::Design, *id).await?;
     let draft = load(&app.store, &study).await?;
-    let mut changed: DesignDraft = edit::apply(&draft, &form.0)?.0;
+    let at = At { kind: DraftKind::Design, document: *id, revision };
+    let type_in = |draft: &DesignDraft| Ok(edit::apply(draft, &form.0)?.0);
+    let found = combine(&app.store, at, sent_revision(&form.0), &draft, type_in).await?;
+    if let Some(sentence) = in_words(&found.conflicts) {
+        say(&session, &sentence)?;
+    }
+    let mut changed: DesignDraft = found.draft;
     let last = |name: &str| form.0.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
     match last("do") {
         "add" if changed.treatments.len() < edit::MOST => changed.treatments.push(TreatmentDraft::default()),
@@ -145,12 +156,12 @@ async fn save(
         _ => {}
     }
     let question: String = if form.0.iter().any(|f| f.0 == "question") {
-        last("question").chars().take(1000).collect()
+        at_most(last("question"), "the question", 1000)?
     } else {
         study.question
     };
     let body = serde_json::to_string(&changed).map_err(|e| Problem::Internal(e.to_string()))?;
-    app.store.keep_study_design(*id, &question, &body).await?;
+    app.store.keep_study_design(*id, revision, &question, &body).await?;
     if last("live") == "yes" {
         return show(app, session, id).await;
     }

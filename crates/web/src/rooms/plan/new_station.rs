@@ -2,7 +2,7 @@
 
 use crate::app::App;
 use crate::shell::errors::Problem;
-use crate::shell::forms::{Field, optional, words};
+use crate::shell::forms::{Field, at_most, optional, words};
 use crate::shell::guard::CheckedForm;
 use crate::shell::{Room, Shell, page, see_other};
 use actix_session::Session;
@@ -82,7 +82,7 @@ async fn add(
             latitude: None,
             longitude: None,
             elevation_m: None,
-            treatment: text("treatment").chars().take(200).collect(),
+            treatment: at_most(text("treatment"), "the treatment", 200)?,
             cover: String::new(),
             known_bias: String::new(),
         };
@@ -128,6 +128,13 @@ fn horizon<'t>(text: &impl Fn(&str) -> &'t str, i: usize, top: f64) -> (HorizonF
     if [name, texture, bottom, density].iter().all(|t| t.is_empty()) {
         return (form, None);
     }
+    for (words, text, most) in [("name", name, 20), ("texture", texture, 40)] {
+        let length = text.chars().count();
+        if length > most {
+            form.bottom.error = Some(format!("Shorten the {words} to {most} characters; it has {length}."));
+            return (form, None);
+        }
+    }
     let lower = read_number(bottom).and_then(|b| {
         if b > top && b <= 1000.0 {
             Ok(b)
@@ -141,8 +148,8 @@ fn horizon<'t>(text: &impl Fn(&str) -> &'t str, i: usize, top: f64) -> (HorizonF
     let horizon = lower.ok().zip(dense.ok()).map(|(bottom_cm, bulk_density_g_cm3)| Horizon {
         top_cm: top,
         bottom_cm,
-        name: name.chars().take(20).collect(),
-        texture: texture.chars().take(40).collect(),
+        name: name.to_owned(),
+        texture: texture.to_owned(),
         sand_pct: None,
         clay_pct: None,
         organic_matter_pct: None,

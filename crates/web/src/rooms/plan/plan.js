@@ -28,6 +28,23 @@ function take(page) {
   document.dispatchEvent(new CustomEvent("plan:shown"));
 }
 
+/** Takes the revision over, and, where somebody else's changes came in, every field that has not the focus. */
+function renew(fresh) {
+  const revision = form.elements.namedItem("revision");
+  const next = fresh?.elements.namedItem("revision");
+  if (!revision || !next) return false;
+  const others = Number(next.value) > Number(revision.value) + 1;
+  revision.value = next.value;
+  if (!others) return false;
+  for (const field of fresh.querySelectorAll("input[name], select[name], textarea[name]")) {
+    const mine = document.getElementById(field.id);
+    if (!mine || mine === document.activeElement || mine.name !== field.name) continue;
+    if (mine.type === "checkbox" || mine.type === "radio") mine.checked = field.checked;
+    else mine.value = field.value;
+  }
+  return true;
+}
+
 export async function send() {
   const number = ++asked;
   const body = new URLSearchParams(new FormData(form));
@@ -39,8 +56,10 @@ export async function send() {
     if (!answer.ok) throw new Error(new DOMParser().parseFromString(text, "text/html").querySelector("main p")?.textContent ?? answer.status);
     if (number !== asked) return;
     const page = new DOMParser().parseFromString(text, "text/html");
+    const merged = renew(page.querySelector("[data-plan]"));
     take(page);
-    saved.textContent = page.querySelector("[data-saved]")?.textContent ?? "Kept.";
+    const conflict = page.querySelector(".said")?.textContent;
+    saved.textContent = conflict ?? (merged ? "Kept; somebody else's changes came in." : page.querySelector("[data-saved]")?.textContent ?? "Kept.");
     form.dataset.shown = String(++shown);
   } catch (error) {
     if (number === asked) saved.textContent = `Not kept (${error.message}). What you typed stays here; it is sent again with the next change.`;

@@ -6,13 +6,13 @@ use crate::jobs::record::StationRecord;
 use crate::jobs::reviewing::{Matter, matters};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, span};
-use crate::shell::forms::{Field, optional, words};
+use crate::shell::forms::{Field, words};
 use crate::shell::guard::CheckedForm;
 use crate::shell::{Room, Shell, page, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_core::units::{Quantity, SpanSeconds, ranges};
+use ebrel_core::units::{Quantity, SpanSeconds, read_offset};
 use ebrel_store::stations::Study;
 use serde::Deserialize;
 
@@ -52,7 +52,13 @@ struct NewStudyPage {
 async fn new_page(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
     let shell = Shell::bare(&app, &session, "New study")?;
     let first = app.store.studies().await?.is_empty();
-    page(&NewStudyPage { shell, first, name: Field::default(), question: Field::default(), offset: Field::of("0") })
+    page(&NewStudyPage {
+        shell,
+        first,
+        name: Field::default(),
+        question: Field::default(),
+        offset: Field::of("+00:00"),
+    })
 }
 
 #[derive(Deserialize)]
@@ -73,11 +79,10 @@ async fn new(app: web::Data<App>, session: Session, form: CheckedForm<NewStudy>)
     } else {
         Ok(typed.question.trim().to_owned())
     };
-    let offset = optional(&typed.offset, ranges::UTC_OFFSET_MINUTES);
+    let offset = read_offset(&typed.offset);
     if let (Ok(name), Ok(question), Ok(offset)) = (&name, &question, &offset) {
-        let utc_offset_minutes = offset.unwrap_or(0.0).round() as i64;
-        let study =
-            Study { id: 0, name: name.clone(), question: question.clone(), utc_offset_minutes, fixed_now: None };
+        let (name, question, utc_offset_minutes) = (name.clone(), question.clone(), *offset);
+        let study = Study { id: 0, name, question, utc_offset_minutes, fixed_now: None };
         let id = app.store.add_study(&study).await?;
         return Ok(see_other(&format!("/studies/{id}/design")));
     }
@@ -142,12 +147,12 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     let now = app.now(&study);
     let (mut rows, mut wrong) = (Vec::new(), Vec::new());
     for station in app.store.stations(*id).await? {
-        let record = StationRecord::load(&app.store, station.id).await?;
+        let record = StationRecord::outline(&app.store, station.id).await?;
         let offset = study.utc_offset_minutes;
         let matters = matters(app.store.flags(station.id).await?);
         let worst = matters.iter().filter(|m| m.waits()).take(3).map(|m| worst(m, &record, offset));
         wrong.extend(worst);
-        let extent = record.extent();
+        let extent = app.store.extent(station.id).await?;
         if let Some((_, last)) = extent.filter(|(_, last)| (now - *last) > SpanSeconds(12 * 3600)) {
             let sentence = format!("{} has been silent for {}.", station.name, (now - last).in_words());
             wrong.insert(0, Wrong { station: station.id, sentence, when: moment(last, offset) });

@@ -15,7 +15,7 @@ use actix_multipart::form::text::Text;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_core::units::UnixSeconds;
+use ebrel_core::units::{SpanSeconds, UnixSeconds};
 use ebrel_formats::logger::{self, Read, Recipe};
 use ebrel_store::imports::Import;
 use ebrel_store::stations::{Station, Stream, Study};
@@ -92,6 +92,7 @@ async fn upload(
     let streams = app.store.streams(*id).await?;
     let data = app.data.clone();
     let offset = i32::try_from(study.utc_offset_minutes).unwrap_or(0);
+    let _place = app.heavy.acquire().await.map_err(|e| Problem::Internal(e.to_string()))?;
     let begun = {
         let file_name = file_name.clone();
         web::block(move || begin(&data, form.file, &file_name, saved, offset, &streams)).await
@@ -133,7 +134,12 @@ fn begin(
     let text = logger::decode(&bytes).map_err(|e| e.to_string())?;
     let recipe = match &saved {
         Some(saved) => saved.recipe.clone(),
-        None => logger::guess(&text, offset).map_err(|e| e.to_string())?,
+        None => match logger::guess(&text, offset) {
+            Ok(recipe) => recipe,
+            // What cannot be guessed is told by hand, on the same form.
+            Err(_) if text.lines().any(|l| !l.trim().is_empty()) => logger::plain_recipe(&text, offset),
+            Err(error) => return Err(error.to_string()),
+        },
     };
     let read = logger::read(&text, &recipe).map_err(|e| e.to_string())?;
     let mapping = match &saved {
@@ -238,8 +244,12 @@ async fn show_plan(app: &App, session: &Session, input: PlanInput) -> Result<Htt
         hindrances: Vec::new(),
         again: 0,
     };
+    let latest = now + SpanSeconds::DAY;
     if let Ok((recipe, mapping)) = resolved {
-        match web::block(move || logger::read(&text, &recipe)).await.map_err(|e| Problem::Internal(e.to_string()))? {
+        match web::block(move || logger::read_until(&text, &recipe, latest))
+            .await
+            .map_err(|e| Problem::Internal(e.to_string()))?
+        {
             Ok(read) => plan.fill(&read, &mapping, now, offset),
             Err(error) => plan.hindrances.push(error.to_string()),
         }
@@ -328,9 +338,12 @@ async fn change(
         )
         .await;
     };
+    let latest = app.now(&study) + SpanSeconds::DAY;
     let read = {
         let (text, recipe) = (text.clone(), recipe.clone());
-        web::block(move || logger::read(&text, &recipe)).await.map_err(|e| Problem::Internal(e.to_string()))?
+        web::block(move || logger::read_until(&text, &recipe, latest))
+            .await
+            .map_err(|e| Problem::Internal(e.to_string()))?
     };
     let Ok(read) = read else {
         let resolved = Ok((recipe, mapping));
@@ -353,8 +366,8 @@ async fn change(
         )
         .await;
     }
-    let report = match importing::store(&app.store, station.id, &read, &mapping).await {
-        Ok(report) => report,
+    match importing::store(&app.store, &import, &read, &mapping).await {
+        Ok(_) => {}
         Err(ebrel_store::StoreError::Rule(sentence)) => {
             let mut form = recipe_form(&recipe, &mapping);
             form.refused = Some(sentence);
@@ -366,9 +379,7 @@ async fn change(
             .await;
         }
         Err(other) => return Err(other.into()),
-    };
-    import.report = Some(json(&report)?);
-    app.store.keep_import(&import).await?;
+    }
     if let Some(name) = form.0.get("save_as").map(|n| n.trim()).filter(|n| !n.is_empty()) {
         app.store.save_recipe(name, &json(&SavedRecipe { recipe, mapping })?).await?;
     }

@@ -2,7 +2,7 @@
 
 use crate::jobs::importing::{ColumnPlan, Mapping};
 use crate::shell::forms::{Field, optional};
-use ebrel_core::units::{Quantity, ranges, read_number};
+use ebrel_core::units::{Quantity, format_offset, ranges, read_offset};
 use ebrel_formats::logger::{Clock, Layout, Recipe, Separator, zone_exists};
 use std::collections::HashMap;
 
@@ -87,7 +87,7 @@ pub fn recipe_form(recipe: &Recipe, mapping: &Mapping) -> RecipeForm {
         time_columns: Field::of(&columns.join(" ")),
         time_pattern: Field::of(&recipe.time_pattern),
         summer_time,
-        offset: Field::of(&offset.to_string()),
+        offset: Field::of(&format_offset(i64::from(offset))),
         zone: Field::of(&zone),
         decimal_comma: recipe.decimal_comma,
         missing: Field::of(&recipe.missing.join(" ")),
@@ -192,9 +192,8 @@ fn columns(text: &str) -> Result<Vec<usize>, String> {
 }
 
 fn offset(text: &str) -> Result<Clock, String> {
-    let minutes = read_number(text)?;
-    let minutes = ranges::UTC_OFFSET_MINUTES.check(minutes).map_err(|e| e.to_string())?;
-    Ok(Clock::Fixed(minutes.round() as i32))
+    let minutes = read_offset(text)?;
+    Ok(Clock::Fixed(i32::try_from(minutes).unwrap_or(0)))
 }
 
 fn read_column<'t>(column: &mut ColumnForm, i: usize, text: &impl Fn(&str) -> &'t str) -> Result<ColumnPlan, ()> {

@@ -6,6 +6,7 @@ use crate::jobs::reviewing::{self, Matter, matters};
 use crate::rooms::record::{Drawing, drawing};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, span};
+use crate::shell::forms::at_most;
 use crate::shell::guard::{CheckedForm, CheckedJson};
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, say, see_other};
@@ -216,7 +217,7 @@ async fn decide(
     let study = app.store.study(station.study_id).await?;
     let at = app.now(&study);
     let VerdictForm { flags: wanted, verdict, reason } = form.0;
-    let reason: String = reason.trim().chars().take(500).collect();
+    let reason = at_most(&reason, "the reason", 500)?;
     let flags = app.store.flags(*id).await?;
     let decisions: Vec<Decision> = flags
         .iter()
@@ -237,7 +238,7 @@ async fn decide(
         return Err(Problem::Refused("The tests have run anew since this page was opened: reload it.".into()));
     }
     let verdicts = app.store.decide(&decisions).await?;
-    Ok(web::Json(Outcome { verdicts, waiting: reviewing::waiting(&app.store, *id).await? }))
+    Ok(web::Json(Outcome { verdicts, waiting: app.store.waiting(study.id, Some(*id)).await? }))
 }
 
 #[derive(Deserialize)]
@@ -257,7 +258,7 @@ async fn undo(
     let here: Vec<i64> = app.store.verdicts(*id).await?.iter().map(|v| v.id).collect();
     let wanted: Vec<i64> = form.0.verdicts.into_iter().filter(|v| here.contains(v)).collect();
     app.store.undo_decisions(&wanted, app.now(&study)).await?;
-    Ok(web::Json(Outcome { verdicts: wanted, waiting: reviewing::waiting(&app.store, *id).await? }))
+    Ok(web::Json(Outcome { verdicts: wanted, waiting: app.store.waiting(study.id, Some(*id)).await? }))
 }
 
 #[derive(Deserialize)]

@@ -1,5 +1,6 @@
 // Review: walks the list by keys, moves the strips to what is looked at, and sends verdicts.
 import { Strips } from "../../components/strips/strips.js";
+import { acts } from "../../shell/keys.js";
 
 const root = document.querySelector("[data-review]");
 const token = document.querySelector('meta[name="ebrel-token"]').content;
@@ -105,7 +106,7 @@ root.addEventListener("keydown", (e) => {
 });
 
 document.addEventListener("keydown", (e) => {
-  if (e.ctrlKey || e.metaKey || e.altKey || e.target.closest("input, textarea, select, dialog[open]")) return;
+  if (!acts(e)) return;
   const keys = { j: () => look(current + 1), k: () => look(current - 1), a: actions.left_out, s: actions.kept, d: actions.closer, r: writeReason, u: () => undo(undone.pop()) };
   const action = keys[e.key];
   if (!action) return;

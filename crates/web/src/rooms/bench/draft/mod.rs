@@ -9,7 +9,7 @@ mod read;
 mod resolve;
 
 pub use read::{FieldDensity, field_density, repeats};
-pub use resolve::{Resolved, RowFigures, density_target, is_permittivity, resolve};
+pub use resolve::{Resolved, RowFigures, density_target, is_permittivity, resolve, solids};
 
 use serde::{Deserialize, Serialize};
 
@@ -79,6 +79,8 @@ pub struct Draft {
     pub dry_hours: String,
     /// Organic matter, %.
     pub organic: String,
+    /// Density of the solids, g/cm³; blank: it follows organic matter.
+    pub particles: String,
     /// Logger that read the probe.
     pub logger: String,
     /// Excitation, V.
@@ -112,6 +114,7 @@ impl Default for Draft {
             dry_temperature: text("105"),
             dry_hours: text("24"),
             organic: String::new(),
+            particles: String::new(),
             logger: String::new(),
             excitation: String::new(),
             container: text("4"),

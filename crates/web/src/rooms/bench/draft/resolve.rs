@@ -6,7 +6,7 @@ use super::{Draft, Recorded, Row, School};
 use crate::shell::figures::fixed;
 use ebrel_core::calibration::{Recommendation, Samples, recommend};
 use ebrel_core::sampling::{BalanceUncertainty, CoreMasses, CoreSample, Drying};
-use ebrel_core::units::{BulkDensity, CoreVolume, Grams, pore_space, read_number};
+use ebrel_core::units::{BulkDensity, CoreVolume, Grams, ParticleDensity, pore_space, read_number};
 use serde::Serialize;
 
 /// What stands behind a sample's fields: figures, or what is wrong at which field.
@@ -82,6 +82,12 @@ impl Resolved {
 pub fn density_target(draft: &Draft) -> Option<f64> {
     let typed = read_number(&draft.density).ok().filter(|d| *d > 0.0);
     typed.or_else(|| field_density(&draft.cores)?.ok().map(|d| d.mean))
+}
+
+/// Density of the solids: as typed, or by the organic matter, or that of mineral soil.
+pub fn solids(draft: &Draft) -> ParticleDensity {
+    let typed = read_number(&draft.particles).ok().and_then(|d| ParticleDensity::new(d).ok());
+    typed.unwrap_or_else(|| ParticleDensity::of_organic(read_number(&draft.organic).ok()))
 }
 
 /// Whether the raw output is a permittivity, by its unit.
@@ -161,7 +167,7 @@ fn sample(draft: &Draft, row: &Row, balance: &Balance) -> Result<Read, Wrong> {
             format!("{soil:.3} g of dry soil in {} cm³: are these kilograms? Type grams.", volume.get()),
         ));
     }
-    let masses = CoreMasses::new(tare, wet, dry, volume);
+    let masses = CoreMasses::new(tare, wet, dry, volume, solids(draft));
     let with = |u: &BalanceUncertainty| masses.resolve(u).map_err(|e| ("dry", e.to_string()));
     let all = BalanceUncertainty::from_step(balance.step, volume, balance.volume_pct);
     let mut alone = BalanceUncertainty { volume: 0.0, ..all };
@@ -177,7 +183,7 @@ pub fn resolve(draft: &Draft) -> Resolved {
         step: read_number(&draft.step).ok().filter(|s| *s > 0.0).unwrap_or(0.01),
         volume_pct: read_number(&draft.volume_pct).ok().filter(|p| *p >= 0.0).unwrap_or(1.0),
     };
-    let pores = density_target(draft).and_then(|d| BulkDensity::new(d).ok()).map(pore_space);
+    let pores = density_target(draft).and_then(|d| BulkDensity::new(d).ok()).and_then(|d| pore_space(d, solids(draft)));
     let mut figures = Vec::new();
     let (mut used, mut raw, mut theta, mut u_theta, mut u_own, mut u_raw, mut densities) =
         (vec![], vec![], vec![], vec![], vec![], vec![], vec![]);

@@ -7,6 +7,7 @@ use crate::rooms::bench::run::stations_of;
 use crate::rooms::bench::temperature::correction_words;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, moment, signed};
+use crate::shell::forms::at_most;
 use crate::shell::guard::CheckedForm;
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, say, see_other};
@@ -88,17 +89,13 @@ fn drift_row(earlier: &Adopted, later: &Adopted, found: Option<Drift>) -> DriftR
             points: Vec::new(),
         };
     };
-    let yearly = d.per_year().map(|y| format!(", {} a year", signed(y, 3))).unwrap_or_default();
-    let known = match d.half_width {
-        Some(h) if d.is_real() => format!("more than both know of themselves (±{}): it drifted", fixed(h, 3)),
-        Some(h) => format!("within what both know of themselves (±{}): no drift can be told", fixed(h, 3)),
-        None => "one of them came without an uncertainty".to_owned(),
-    };
-    let points = d.at.iter().map(|(x, a, b)| [fixed(*x, 0), fixed(*a, 3), fixed(*b, 3), signed(b - a, 3)]);
-    DriftRow {
-        sentence: format!("From {names}: {} m³/m³{yearly}, {known}.", signed(d.mean, 3)),
-        points: points.collect(),
-    }
+    let yearly = d.per_year().filter(|_| d.is_real());
+    let yearly = yearly.map(|y| format!(" On average {} m³/m³ a year.", signed(y, 3))).unwrap_or_default();
+    let points = d.at.iter().map(|p| {
+        let half = p.half_width.map(|h| format!(" ± {}", fixed(h, 3))).unwrap_or_default();
+        [fixed(p.raw, 0), fixed(p.before, 3), fixed(p.after, 3), signed(p.difference(), 3) + &half]
+    });
+    DriftRow { sentence: format!("From {names}: {}{yearly}", d.sentence()), points: points.collect() }
 }
 
 #[derive(Deserialize)]
@@ -118,7 +115,7 @@ async fn retire(
 ) -> Result<HttpResponse, Problem> {
     let by = acting(&app, &session)?;
     let calibration = app.store.calibration(*id).await?;
-    let why: String = form.0.why.trim().chars().take(200).collect();
+    let why = at_most(&form.0.why, "the reason", 200)?;
     let back = format!("/probes/{}", form.0.serial.trim());
     if why.is_empty() {
         say(&session, "Not retired: say why, so that it can be understood years later.")?;
@@ -159,6 +156,7 @@ struct ProbePage {
     life: Vec<LifeRow>,
     calibrations: Vec<CalibrationRow>,
     drifts: Vec<DriftRow>,
+    contradictions: Vec<String>,
     corrections: Vec<(String, bool)>,
     runs: Vec<(i64, String)>,
     planned: Vec<(i64, String)>,
@@ -207,6 +205,20 @@ async fn show(app: web::Data<App>, session: Session, serial: web::Path<String>) 
     let corrections = app.store.corrections(probe.id).await?;
     let corrections = corrections.iter().map(|c| (correction_words(c, offset), c.withdrawn.is_none()));
     let drifts = drifts(&all);
+    let mut contradictions = Vec::new();
+    for place in &known.places {
+        let horizons = app.store.horizons(place.station_id).await?;
+        let soil = place.depth_cm.and_then(|d| horizons.into_iter().find(|h| h.top_cm <= d && d < h.bottom_cm));
+        let soils: Vec<&str> = soil.iter().flat_map(|h| [h.texture.as_str(), h.name.as_str()]).collect();
+        let meaning = app.store.meaning(probe.id, &probe.model, &soils).await?;
+        contradictions.extend(meaning.contradictions().iter().map(|at| {
+            format!(
+                "Two calibrations for its soil at {} begin at the same moment ({}): the one adopted last is taken. Retire the other.",
+                place_words(place),
+                moment(*at, offset)
+            )
+        }));
+    }
     let calibrations = all.iter().chain(&general).map(|c| CalibrationRow::of(c, offset)).collect();
     let runs = app.store.runs(study.id).await?.into_iter().filter(|r| r.probe_id == Some(probe.id));
     let answer = match (known.trust.usable, known.places.iter().find(|p| p.ends.is_none())) {
@@ -225,6 +237,7 @@ async fn show(app: web::Data<App>, session: Session, serial: web::Path<String>) 
         life: life.collect(),
         calibrations,
         drifts,
+        contradictions,
         corrections: corrections.collect(),
         runs: runs.map(|r| (r.id, r.title)).collect(),
         planned,
@@ -269,7 +282,7 @@ async fn note(
     let places: Vec<ProbePlace> =
         app.store.probe_places(Some(probe.id)).await?.into_iter().map(|(_, place)| place).collect();
     let at = app.now(&study_of(&app.store, &places).await?);
-    let note = form.0.note.trim().chars().take(500).collect();
+    let note = at_most(&form.0.note, "the note", 500)?;
     app.store.add_probe_event(probe.id, &ProbeEvent { at, kind, note, by }).await?;
     say(&session, &format!("{}: {} is noted.", probe.serial, kind.words()))?;
     Ok(see_other(&format!("/probes/{}", probe.serial)))

@@ -126,8 +126,8 @@ fn adoption(
     let candidate = taken.and_then(|f| resolved.recommendation.candidate(f));
     let candidate = candidate.ok_or("There is no curve to adopt yet.")?;
     let fit = candidate.fit.as_ref().map_err(|e| format!("There is no curve to adopt yet: {e}."))?;
-    if !candidate.rises {
-        return Err("This curve falls or turns within its samples: one reading would mean two contents. Look at the samples, or take the other form.".into());
+    if candidate.direction.is_none() {
+        return Err("This curve turns within its samples: one reading would mean two contents. Look at the samples, or take the other form.".into());
     }
     let made_with = MadeWith {
         soil: draft.soil.trim().to_owned(),
@@ -147,7 +147,8 @@ fn adoption(
     let statement = if Some(candidate.form) == resolved.recommendation.form {
         resolved.recommendation.sentence.clone()
     } else {
-        format!("{}, ±{} m³/m³ (not the recommended form).", candidate.form.name(), fixed(fit.loo_rmse, 3))
+        let half = candidate.half_width().map_or_else(String::new, |h| format!(", ±{} m³/m³ (95 %)", fixed(h, 3)));
+        format!("{}{half} (not the recommended form).", candidate.form.title())
     };
     Ok(Adoption {
         subject,

@@ -3,7 +3,7 @@
 use super::draft_of;
 use super::plot::{Beside, Plot, draw};
 use crate::app::App;
-use crate::rooms::bench::draft::{Draft, FieldDensity, School, density_target, field_density, resolve};
+use crate::rooms::bench::draft::{Draft, FieldDensity, School, density_target, field_density, resolve, solids};
 use crate::rooms::plan::station::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, moment};
@@ -81,13 +81,16 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     if let Some(fit) = fit {
         let coefficients: Vec<String> = fit.coefficients.iter().map(|c| format!("{c:.6e}").replace('-', "−")).collect();
         let errors: Vec<String> = fit.standard_errors.iter().map(|c| format!("{c:.1e}").replace('-', "−")).collect();
+        let half_width = found.candidate(form).and_then(|c| c.half_width());
+        let half_width = half_width.map(|h| format!("±{} m³/m³", fixed(h, 4))).unwrap_or_default();
         let raw = |x: f64| fixed(if form.is_root() { x * x } else { x }, 1);
         numbers = vec![
             ("Form", form.name().to_owned()),
             ("Coefficients, lowest power first", coefficients.join(", ")),
             ("Their standard errors", errors.join(", ")),
             ("Holds for raw output", format!("{} to {} {}", raw(fit.x_range.0), raw(fit.x_range.1), draft.unit)),
-            ("Leave-one-out error", format!("{} m³/m³", fixed(fit.loo_rmse, 4))),
+            ("95 % of new tins lie within", half_width),
+            ("Leave-one-out error", format!("{} m³/m³ (one standard deviation)", fixed(fit.loo_rmse, 4))),
             (
                 "Residual standard deviation",
                 format!("{} m³/m³, {} degrees of freedom", fixed(fit.residual_sd, 4), fit.df),
@@ -177,6 +180,7 @@ fn named_conditions(draft: &Draft) -> Vec<(&'static str, String)> {
     all.extend([
         ("Dried at", format!("{} for {}", with(&draft.dry_temperature, "°C"), with(&draft.dry_hours, "h"))),
         ("Organic matter", with(&draft.organic, "%")),
+        ("Density of the solids", format!("{} g/cm³", fixed(solids(draft).get(), 2))),
         ("Read with", with(&draft.logger, "")),
         ("Excitation", with(&draft.excitation, "V")),
         ("Balance step", with(&draft.step, "g")),
@@ -207,6 +211,7 @@ async fn export(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse,
         "title": run.title, "probe": probe.map(|p| p.serial), "statement": found.sentence, "reasons": found.reasons,
         "form": form.code(), "coefficients_lowest_first": fit.map(|f| f.coefficients.clone()),
         "standard_errors": fit.map(|f| f.standard_errors.clone()),
+        "half_width_95_m3_m3": found.candidate(form).and_then(|c| c.half_width()),
         "leave_one_out_m3_m3": fit.map(|f| f.loo_rmse), "residual_sd_m3_m3": fit.map(|f| f.residual_sd),
         "degrees_of_freedom": fit.map(|f| f.df), "samples_in_fit": samples, "as_typed": draft,
     });

@@ -1,11 +1,11 @@
 //! What a run was done with, and what the next step takes: packing, water, drying.
 
 use super::Surroundings;
-use crate::rooms::bench::draft::{Draft, FieldDensity, Resolved, School, density_target, field_density};
+use crate::rooms::bench::draft::{Draft, FieldDensity, Resolved, School, density_target, field_density, solids};
 use crate::shell::figures::{fixed, grouped};
 use ebrel_core::sampling::packing::{packed_layer, wetting_plan};
 use ebrel_core::sampling::packing_drift;
-use ebrel_core::units::{BulkDensity, read_number};
+use ebrel_core::units::{BulkDensity, Range, ranges, read_number};
 
 /// Soil with more organic matter than this chars at 105 °C, %.
 const ORGANIC_PCT: f64 = 15.0;
@@ -98,12 +98,12 @@ fn packing(draft: &Draft, taken: usize, next: &mut Vec<String>, warnings: &mut V
         (None, _) => next.push("Take at least three density cores at the probe's place, and type them under Density cores: the container is packed to their mean.".into()),
         (Some(_), None) => next.push("Type the soil's present water content (g/g, from one tin), and the packing follows.".into()),
         (Some(density), Some(w)) => {
-            let layer = packed_layer(litres * 1000.0 / layers, 1.0, density, w);
+            let layer = packed_layer(litres * 1000.0 / layers, 1.0, density, solids(draft), w);
             if taken == 0 {
                 next.push("About 4 L from the probe's own depth: let it dry, break the clods, pass it through a 5 mm sieve, mix it even.".into());
             }
             next.push(format!("Pack {layers} layers of {} g of soil as moist as it is, each to {} L.", grouped(layer.moist_g.round() as usize), fixed(litres / layers, 2)));
-            let plan = wetting_plan(litres * 1000.0, density, w, number(&draft.water).unwrap_or(250.0));
+            let plan = wetting_plan(litres * 1000.0, density, solids(draft), w, number(&draft.water).unwrap_or(250.0));
             match plan.theta[..] {
                 [now, after, ..] => {
                     if taken == 0 {
@@ -146,6 +146,16 @@ fn drying(draft: &Draft, warnings: &mut Vec<String>) {
         }
         return;
     };
+    let checked = |text: &str, range: Range| match text.trim() {
+        "" => Ok(()),
+        text => read_number(text).and_then(|v| range.check(v).map_err(|e| e.to_string())).map(|_| ()),
+    };
+    let mineral = fixed(solids(&Draft { particles: String::new(), ..draft.clone() }).get(), 2);
+    for (text, range) in [(&draft.organic, ranges::PERCENT), (&draft.particles, ranges::PARTICLE_DENSITY_G_CM3)] {
+        if let Err(wrong) = checked(text, range) {
+            warnings.push(format!("Organic matter or solids: {wrong}. Meanwhile the solids count as {mineral} g/cm³."));
+        }
+    }
     let organic = read_number(&draft.organic).unwrap_or(0.0) > ORGANIC_PCT;
     if temperature > FAHRENHEIT {
         let celsius = (temperature - 32.0) / 1.8;

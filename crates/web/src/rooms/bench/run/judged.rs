@@ -3,7 +3,7 @@
 use super::Surroundings;
 use super::conditions::{Conditions, conditions};
 use super::plot::{Beside, Plot, draw};
-use crate::rooms::bench::draft::{Draft, Resolved, density_target, is_permittivity};
+use crate::rooms::bench::draft::{Draft, Resolved, density_target, is_permittivity, solids};
 use crate::shell::figures::{fixed, signed};
 use askama::Template;
 use ebrel_core::calibration::{Form, Published, Score, score};
@@ -94,7 +94,7 @@ pub fn result(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> Resu
             aicc: fit.aicc.map_or_else(dash, |a| fixed(a, 1)),
             r2: fixed(fit.r2, 4),
             coefficients: coefficients.join(", "),
-            trouble: if c.rises { String::new() } else { "turns or falls within the samples' range".to_owned() },
+            trouble: if c.direction.is_some() { String::new() } else { "turns within the samples' range".to_owned() },
         }
     });
     let outliers = r.outliers.iter().map(|(i, t)| {
@@ -102,6 +102,7 @@ pub fn result(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> Resu
         format!("Sample {tin} stands {} standard deviations off the curve of the others: look at its tin, or tick “out” to leave it out.", fixed(t.abs(), 1))
     });
     let published_at = is_permittivity(&draft.unit).then(|| density_target(draft).unwrap_or(USUAL_DENSITY));
+    let published_at = published_at.map(|density| (density, solids(draft)));
     let beside = Beside { factory: &around.factory, truth: &around.truth, published_at };
     ResultPart {
         sentence: r.sentence.clone(),
@@ -153,8 +154,9 @@ fn scores(draft: &Draft, resolved: &Resolved, factory: &[f64]) -> Vec<ScoreRow> 
     }
     if is_permittivity(&draft.unit) {
         let density = density_target(draft).unwrap_or(USUAL_DENSITY);
-        let each =
-            Published::ALL.iter().map(|p| row(p.source().to_owned(), score(|x| p.theta(x, density), raw, theta)));
+        let each = Published::ALL
+            .iter()
+            .map(|p| row(p.source().to_owned(), score(|x| p.theta(x, density, solids(draft)), raw, theta)));
         rows.extend(each.flatten());
     }
     rows

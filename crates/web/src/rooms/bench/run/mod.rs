@@ -8,11 +8,13 @@ mod plot;
 mod recorded;
 mod standin;
 
-use super::draft::{Draft, Row, RowFigures, School, resolve};
+use super::draft::{Draft, Row, RowFigures, School, resolve, solids};
 use crate::app::App;
 use crate::rooms::plan::station::catalogue;
+use crate::shell::drafts::{At, TRIES, combine, in_words};
 use crate::shell::errors::Problem;
-use crate::shell::figures::{field, moment};
+use crate::shell::figures::{field, fixed, moment};
+use crate::shell::forms::words;
 use crate::shell::guard::CheckedJson;
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page};
@@ -21,11 +23,12 @@ use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::units::{Principle, UnixSeconds};
 use ebrel_simulator::practice::Practice;
-use ebrel_store::Store;
 use ebrel_store::calibrations::Subject;
+use ebrel_store::drafts::DraftKind;
 use ebrel_store::placements::Probe;
 use ebrel_store::runs::Run;
 use ebrel_store::stations::Study;
+use ebrel_store::{Store, StoreError};
 use judged::{ResultPart, result};
 use serde::{Deserialize, Serialize};
 use standin::BenchPart;
@@ -121,6 +124,11 @@ impl RunPage {
         self.run.probe_id == Some(probe.id)
     }
 
+    /// Density of the solids that stands in for what is not typed.
+    fn solids(&self) -> String {
+        fixed(solids(&Draft { particles: String::new(), ..self.draft.clone() }).get(), 2)
+    }
+
     fn schools(&self) -> [School; 3] {
         School::ALL
     }
@@ -153,7 +161,8 @@ async fn show_run(
     let resolved = resolve(&draft);
     let around = Surroundings::of(&app.store, &run).await?;
     let part = result(&draft, &resolved, &around);
-    let shell = Shell::within(app, session, &run.title, Room::Bench, &study, None).await?;
+    let revision = app.store.revision(DraftKind::Run, run.id).await?;
+    let shell = Shell::within(app, session, &run.title, Room::Bench, &study, None).await?.of_revision(revision);
     let probes = app.store.probes().await?.into_iter().filter(|p| p.principle == Principle::Dielectric).collect();
     let typed = match typed {
         Some(typed) => typed,
@@ -207,6 +216,8 @@ struct Typed {
     title: String,
     probe: Option<i64>,
     draft: Draft,
+    /// The revision that the page was made of.
+    revision: Option<i64>,
 }
 
 #[derive(Serialize)]
@@ -214,6 +225,11 @@ struct Worked {
     figures: Vec<RowFigures>,
     result: String,
     defended: bool,
+    revision: i64,
+    /// The whole draft, where somebody else's changes came in.
+    merged: Option<Draft>,
+    /// What both changed.
+    conflicts: Option<String>,
 }
 
 /// Keeps what was typed and answers with what follows from it.
@@ -224,22 +240,43 @@ async fn keep(
     typed: CheckedJson<Typed>,
 ) -> Result<web::Json<Worked>, Problem> {
     acting(&app, &session)?;
-    let Typed { title, probe, mut draft } = typed.0;
-    draft.rows.truncate(200);
-    let mut run = app.store.run(*id).await?;
-    let title: String = title.trim().chars().take(120).collect();
-    if !title.is_empty() {
-        run.title = title;
+    let Typed { title, probe, mut draft, revision } = typed.0;
+    if draft.rows.len() > MOST_ROWS {
+        return Err(Problem::Refused(format!(
+            "A run takes {MOST_ROWS} samples; this has {}. Split it into two runs.",
+            draft.rows.len()
+        )));
     }
-    run.probe_id = probe;
-    run.draft = serde_json::to_string(&draft).map_err(|e| Problem::Internal(e.to_string()))?;
-    app.store.keep_run(&run).await?;
-    recorded::fill(&app.store, &run, &mut draft).await?;
-    let resolved = resolve(&draft);
-    let part = result(&draft, &resolved, &Surroundings::of(&app.store, &run).await?);
-    let html = part.render().map_err(|e| Problem::Internal(e.to_string()))?;
-    Ok(web::Json(Worked { figures: resolved.figures, result: html, defended: part.defended }))
+    let title = match title.trim() {
+        "" => None,
+        typed => Some(words(typed, "the run's title", 120).map_err(Problem::Refused)?),
+    };
+    for _ in 0..TRIES {
+        let at = At { kind: DraftKind::Run, document: *id, revision: app.store.revision(DraftKind::Run, *id).await? };
+        let mut run = app.store.run(*id).await?;
+        let newest: Draft = serde_json::from_str(&run.draft).map_err(|e| Problem::Internal(e.to_string()))?;
+        let found = combine(&app.store, at, revision, &newest, |_| Ok(draft.clone())).await?;
+        run.title = title.clone().unwrap_or(run.title);
+        run.probe_id = probe;
+        run.draft = serde_json::to_string(&found.draft).map_err(|e| Problem::Internal(e.to_string()))?;
+        let revision = match app.store.keep_run(at.revision, &run).await {
+            Err(StoreError::Stale) => continue,
+            kept => kept?,
+        };
+        draft = found.draft;
+        let merged = found.merged.then(|| draft.clone());
+        recorded::fill(&app.store, &run, &mut draft).await?;
+        let resolved = resolve(&draft);
+        let part = result(&draft, &resolved, &Surroundings::of(&app.store, &run).await?);
+        let html = part.render().map_err(|e| Problem::Internal(e.to_string()))?;
+        let (figures, conflicts) = (resolved.figures, in_words(&found.conflicts));
+        return Ok(web::Json(Worked { figures, result: html, defended: part.defended, revision, merged, conflicts }));
+    }
+    Err(StoreError::Stale.into())
 }
+
+/// The most samples of one run.
+const MOST_ROWS: usize = 200;
 
 /// The answer of a run in one sentence, and how much is to be looked at, for lists.
 pub async fn answer_of(store: &Store, run: &Run) -> Result<(String, usize), Problem> {

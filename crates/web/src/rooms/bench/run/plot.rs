@@ -3,6 +3,7 @@
 use crate::rooms::bench::draft::Resolved;
 use crate::shell::figures::fixed;
 use ebrel_core::calibration::{Candidate, Form, Published};
+use ebrel_core::units::ParticleDensity;
 
 /// Width of the drawing and of its parts, px.
 const WIDTH: f64 = 560.0;
@@ -95,7 +96,7 @@ pub struct Beside<'c> {
     /// The true one.
     pub truth: &'c [f64],
     /// Density of the soil, where raw outputs are permittivities and the published curves can be drawn, g/cm³.
-    pub published_at: Option<f64>,
+    pub published_at: Option<(f64, ParticleDensity)>,
 }
 
 /// Draws a run; `None` while there is no curve to draw.
@@ -140,8 +141,8 @@ pub fn draw(resolved: &Resolved, form: Form, others: &Beside<'_>) -> Option<Plot
     let upper = band.iter().map(|b| (px(b.0), clamp(b.2)));
     let lower = band.iter().rev().map(|b| (px(b.0), clamp(b.1)));
     let tick = |(v, decimals): (f64, usize), at: f64| Tick { at, text: fixed(v, decimals) };
-    let published = |density: f64| {
-        let one = |p: Published| path(steps().map(|x| (px(x), clamp(p.theta(x, density)))));
+    let published = |(density, solids): (f64, ParticleDensity)| {
+        let one = |p: Published| path(steps().map(|x| (px(x), clamp(p.theta(x, density, solids)))));
         Published::ALL.map(one).concat()
     };
     Some(Plot {
@@ -187,7 +188,11 @@ mod tests {
             let plot = draw(
                 &resolved,
                 form,
-                &Beside { factory: &[-0.1, 3e-4], truth: &[-0.09, 2.9e-4], published_at: Some(1.3) },
+                &Beside {
+                    factory: &[-0.1, 3e-4],
+                    truth: &[-0.09, 2.9e-4],
+                    published_at: Some((1.3, ParticleDensity::MINERAL)),
+                },
             )
             .unwrap();
             assert_eq!(plot.dots.len(), 6);

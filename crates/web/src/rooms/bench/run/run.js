@@ -4,7 +4,7 @@ const token = document.querySelector('meta[name="ebrel-token"]').content;
 const table = root.querySelector(".samples tbody");
 const saved = root.querySelector("[data-saved]");
 const COLUMNS = ["tin", "at", "raw", "tare", "wet", "dry", "volume"];
-const CONDITIONS = ["school", "unit", "soil", "density", "cores", "step", "volume_pct", "container", "layers", "w_now", "water", "pot_tare", "pot_dry", "pot_volume", "dry_temperature", "dry_hours", "organic", "logger", "excitation"];
+const CONDITIONS = ["school", "unit", "soil", "density", "cores", "step", "volume_pct", "container", "layers", "w_now", "water", "pot_tare", "pot_dry", "pot_volume", "dry_temperature", "dry_hours", "organic", "particles", "logger", "excitation"];
 const value = (id) => document.getElementById(id)?.value ?? "";
 let timer, asked = 0;
 
@@ -26,17 +26,35 @@ async function send() {
     const answer = await fetch(`/bench/${root.dataset.run}/draft`, {
       method: "POST",
       headers: { "content-type": "application/json", "x-ebrel-token": token },
-      body: JSON.stringify({ title: value("title"), probe: Number(value("probe")) || null, draft: draft() }),
+      body: JSON.stringify({ title: value("title"), probe: Number(value("probe")) || null, draft: draft(), revision: Number(root.dataset.revision) }),
     });
-    if (!answer.ok) throw new Error(String(answer.status));
+    if (!answer.ok) throw new Error(new DOMParser().parseFromString(await answer.text(), "text/html").querySelector("main p")?.textContent ?? `answer ${answer.status}`);
     const worked = await answer.json();
+    root.dataset.revision = worked.revision;
     if (number !== asked) return;
+    if (worked.merged) fill(worked.merged);
     show(worked);
-    saved.textContent = "Saved.";
+    saved.textContent = worked.conflicts ?? (worked.merged ? "Saved; somebody else's changes came in." : "Saved.");
     root.dataset.worked = String(number);
-  } catch {
-    if (number === asked) saved.textContent = "Not saved: no answer from Ebrel. What you typed stays here; it is sent again with the next change.";
+  } catch (error) {
+    if (number === asked) saved.textContent = `Not saved: ${error instanceof TypeError ? "no answer from Ebrel" : error.message}. What you typed stays here; it is sent again with the next change.`;
   }
+}
+
+/** Shows a draft into which somebody else's changes came; what has the focus stays as it is typed. */
+function fill(merged) {
+  const put = (input, text) => {
+    if (input && input !== document.activeElement) input.value = text ?? "";
+  };
+  for (const name of CONDITIONS) put(document.getElementById(name), merged[name]);
+  while (rows().length <= merged.rows.length) grow();
+  rows().forEach((row, i) => {
+    const kept = merged.rows[i] ?? {};
+    for (const name of COLUMNS) put(field(row, name), kept[name]);
+    field(row, "out").checked = Boolean(kept.out);
+    put(why(row).querySelector("input"), kept.why);
+    why(row).hidden = !kept.out;
+  });
 }
 
 function show(worked) {

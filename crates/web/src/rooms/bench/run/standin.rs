@@ -11,6 +11,7 @@ use crate::shell::{say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use ebrel_simulator::practice::{CONTAINER_CM3, CORER_CM3, Ending, POINTS, Practice, Step, Work};
+use ebrel_store::drafts::DraftKind;
 use ebrel_store::runs::Run;
 use serde::Deserialize;
 
@@ -118,11 +119,11 @@ fn truth(work: &Work, draft: &Draft, resolved: &Resolved) -> Vec<String> {
     {
         let miss = work.miss((low, high), |mv| curve.at(mv).map_or(f64::NAN, |c| c.0));
         says.push(format!(
-            "Your curve lies {} m³/m³ from the true one (root mean square, {} to {} mV); it claims ±{}.",
+            "Your curve lies {} m³/m³ from the true one (root mean square, {} to {} mV); it claims ±{} (95 %).",
             fixed(miss, 4),
             fixed(low, 0),
             fixed(high, 0),
-            curve.fit.as_ref().map(|f| fixed(f.loo_rmse, 4)).unwrap_or_default()
+            curve.half_width().map(|h| fixed(h, 4)).unwrap_or_default()
         ));
     }
     says.extend(work.fates(&left_out).iter().map(|f| {
@@ -190,6 +191,7 @@ async fn take(
     form: CheckedForm<Taken>,
 ) -> Result<HttpResponse, Problem> {
     acting(&app, &session)?;
+    let revision = app.store.revision(DraftKind::Run, *id).await?;
     let mut run = app.store.run(*id).await?;
     let mut practice = practice_of(&run)?.ok_or(Problem::NotFound("practice run"))?;
     let step = STEPS.iter().find(|s| s.0 == form.0.code).map(|s| s.1);
@@ -202,7 +204,7 @@ async fn take(
             write(&work, step, &mut draft);
             run.draft = serde_json::to_string(&draft).map_err(internal)?;
             run.practice = Some(serde_json::to_string(&practice).map_err(internal)?);
-            app.store.keep_run(&run).await?;
+            app.store.keep_run(revision, &run).await?;
             say(&session, &done(&work, step))?;
         }
     }

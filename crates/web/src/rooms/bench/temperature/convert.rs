@@ -8,7 +8,7 @@ use ebrel_core::planning::Typed;
 use ebrel_core::temperature::{
     Converted, ReadingUncertainty, SteinhartHart, Thermocouple, ToleranceClass, platinum_convert,
 };
-use ebrel_core::units::{Range, read_number};
+use ebrel_core::units::{Range, ranges, read_number};
 
 /// What the probe's readings are in.
 pub const SIGNALS: [(&str, &str); 8] = [
@@ -70,7 +70,7 @@ fn thermistor(draft: &Draft) -> Result<SteinhartHart, String> {
     let falls = |w: &[(f64, f64)]| (w[0].0 < w[1].0) == (w[0].1 > w[1].1) && w[0].0 != w[1].0;
     match points[..] {
         [a, b, c] if points.iter().all(|p| p.1 > 0.0) && falls(&[a, b]) && falls(&[b, c]) => {
-            SteinhartHart::through([a, b, c]).ok_or_else(|| "Two of the three points are one.".into())
+            SteinhartHart::through([a, b, c]).ok_or_else(|| "Two of the three points are one, or too near each other to carry a curve: cold, room and warm, some ten kelvin apart.".into())
         }
         _ => Err(
             "The three points must differ, and the resistance falls as a thermistor warms: are two of them swapped?"
@@ -99,10 +99,15 @@ fn degrees(draft: &Draft, reading: f64, panel: &Typed) -> Result<Converted, Stri
                 format!("{reading} Ω is no resistance of this thermistor: a short or an open circuit?")
             });
         }
-        _ => return Ok(Converted { celsius: reading, u: 0.0 }),
+        _ => {
+            let celsius = ranges::TEMPERATURE_C.check(reading).map_err(|e| format!("A {e}: is it in °C?"))?;
+            return Ok(Converted { celsius, u: 0.0 });
+        }
     };
     platinum_convert(r0, reading, ToleranceClass::B, u).ok_or_else(|| {
-        format!("{reading} Ω is no temperature of this platinum: a short, an open circuit, or the other nominal value?")
+        format!(
+            "{reading} Ω is no temperature of this platinum, which goes from −200 to 850 °C: a short, an open circuit, or the other nominal value?"
+        )
     })
 }
 

@@ -79,7 +79,7 @@ impl Part {
 
 /// Makes the correction that the pairs carry.
 pub async fn make(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let Around { app, session, study, sheet } = around;
+    let Around { app, session, study, sheet, .. } = around;
     let (_, found) = judged(draft);
     let Some(probe) = probe_of(app, draft).await? else {
         return say(session, "Not corrected: no probe of the register has this serial.");

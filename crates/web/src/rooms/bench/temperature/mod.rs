@@ -11,7 +11,7 @@ use crate::rooms::plan::station::edit::MOST;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
-use crate::shell::{Room, Shell, page, say};
+use crate::shell::{Shell, page, say};
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use convert::{SIGNALS, Worked, usual_u, work};
@@ -216,7 +216,7 @@ impl Sheet for Draft {
         });
         let (u_signal, u_kelvin) = usual_u(&self.signal);
         let correction = correct::Part::of(around, self, &found).await?;
-        let shell = Shell::within(around.app, around.session, &self.title, Room::Bench, &around.study, None).await?;
+        let shell = around.shell(&self.title).await?;
         page(&SheetPage {
             shell,
             study: around.study.id,

@@ -6,7 +6,7 @@ use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
-use crate::shell::{Room, Shell, page};
+use crate::shell::{Shell, page};
 use actix_web::HttpResponse;
 use askama::Template;
 use ebrel_core::planning::Typed;
@@ -161,7 +161,7 @@ impl Sheet for Draft {
         let (looks, wrong) = looks(self);
         let found = block_response(&looks);
         let (answer, says) = answer(&found, refill);
-        let shell = Shell::within(around.app, around.session, &self.title, Room::Bench, &around.study, None).await?;
+        let shell = around.shell(&self.title).await?;
         page(&BlockPage {
             shell,
             study: around.study.id,

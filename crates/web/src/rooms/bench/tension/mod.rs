@@ -10,7 +10,7 @@ use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped};
-use crate::shell::{Room, Shell, page};
+use crate::shell::{Shell, page};
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::planning::Typed;
@@ -143,7 +143,7 @@ impl Sheet for Draft {
                 says: read.err().map(|e| e.to_string()).unwrap_or_default(),
             }
         });
-        let shell = Shell::within(around.app, around.session, &self.title, Room::Bench, &around.study, None).await?;
+        let shell = around.shell(&self.title).await?;
         page(&TensionPage {
             shell,
             study: around.study.id,

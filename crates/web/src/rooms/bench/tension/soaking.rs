@@ -6,7 +6,7 @@ use crate::rooms::plan::station::Said;
 use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, fixed, moment, read_field};
-use crate::shell::{Room, Shell, page};
+use crate::shell::{Shell, page};
 use actix_web::HttpResponse;
 use askama::Template;
 use ebrel_core::planning::Typed;
@@ -146,7 +146,7 @@ impl Sheet for Draft {
                 now: s.from <= now && now < s.to,
             }
         });
-        let shell = Shell::within(around.app, around.session, &self.title, Room::Bench, &around.study, None).await?;
+        let shell = around.shell(&self.title).await?;
         page(&SoakingPage {
             shell,
             study: around.study.id,

@@ -11,6 +11,7 @@ use ebrel_core::planning::{
 };
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
+use ebrel_store::drafts::DraftKind;
 use ebrel_store::plans::PlanChange;
 use ebrel_store::stations::{Horizon, Station, Study};
 
@@ -36,6 +37,8 @@ pub struct Context {
     pub draft: Draft,
     /// The number of its newest version; 0 before the first change.
     pub version: i64,
+    /// Its newest revision.
+    pub revision: i64,
     /// What follows from it.
     pub found: Assessment,
 }
@@ -47,6 +50,8 @@ impl Context {
         let study = store.study(station.study_id).await?;
         let design = design::load(store, &study).await?.resolve().0;
         let catalogue = catalogue(store).await?;
+        // The revision first: a save in between is then seen as one.
+        let revision = store.revision(DraftKind::Plan, station.id).await?;
         let newest = store.plan(station.id).await?;
         let (draft, version) = match newest {
             Some(newest) => {
@@ -57,7 +62,7 @@ impl Context {
         };
         let setting = setting(&station, &design);
         let found = assess(&draft, &catalogue, &setting);
-        Ok(Self { study, station, catalogue, draft, version, found })
+        Ok(Self { study, station, catalogue, draft, version, revision, found })
     }
 
     /// Keeps a changed draft with what it says of the station, and works it out anew.
@@ -79,7 +84,8 @@ impl Context {
         self.found = assess(&draft, &self.catalogue, &setting);
         self.draft = draft;
         let body = serde_json::to_string(&self.draft).map_err(|e| Problem::Internal(e.to_string()))?;
-        store.keep_plan(self.station.id, &PlanChange { body: &body, changed, by, at }).await?;
+        let change = PlanChange { body: &body, changed, by, at };
+        self.revision = store.keep_plan(self.station.id, self.revision, &change).await.map_err(Problem::Store)?;
         let plan = &self.found.plan;
         (self.station.latitude, self.station.longitude) = (plan.latitude, plan.longitude);
         self.station.elevation_m = plan.elevation_m;
@@ -96,7 +102,8 @@ impl Context {
     /// The layout's part of a page.
     pub async fn shell(&self, app: &App, session: &Session) -> Result<Shell, Problem> {
         let title = format!("Plan of {}", self.station.name);
-        Shell::within(app, session, &title, Room::Plan, &self.study, Some(&self.station)).await
+        let shell = Shell::within(app, session, &title, Room::Plan, &self.study, Some(&self.station)).await?;
+        Ok(shell.of_revision(self.revision))
     }
 
     /// The head of a step's page.

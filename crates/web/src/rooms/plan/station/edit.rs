@@ -23,18 +23,29 @@ where
         |e: serde_json::Error| Problem::Refused(format!("This form does not fit a plan ({e}). Reload the page."));
     let mut json = serde_json::to_value(draft).map_err(internal)?;
     for (path, text) in form {
-        let text: String = text.trim().chars().take(LONGEST).collect();
-        put(&mut json, path, &text);
+        let text = text.trim();
+        let length = text.chars().count();
+        if length > LONGEST {
+            return Err(Problem::Refused(format!(
+                "{} has {length} characters; {LONGEST} fit. Shorten it and send it again: nothing was cut.",
+                one_in_words(path)
+            )));
+        }
+        put(&mut json, path, text);
     }
     let changed: D = serde_json::from_value(json).map_err(internal)?;
-    let words = (changed != *draft).then(|| {
-        let before = serde_json::to_value(draft).unwrap_or_default();
-        let after = serde_json::to_value(&changed).unwrap_or_default();
-        let mut paths = Vec::new();
-        differences(&before, &after, String::new(), &mut paths);
-        in_words(&paths)
-    });
+    let words = changes(draft, &changed);
     Ok((changed, words))
+}
+
+/// What differs between two drafts, in words; `None` if nothing does.
+pub fn changes<D: Serialize + PartialEq>(before: &D, after: &D) -> Option<String> {
+    (before != after).then(|| {
+        let json = |draft: &D| serde_json::to_value(draft).unwrap_or_default();
+        let mut paths = Vec::new();
+        differences(&json(before), &json(after), String::new(), &mut paths);
+        in_words(&paths)
+    })
 }
 
 /// Puts a text at a path. Maps take new keys; lists do not grow, and unknown fields are passed over: they belong to the

@@ -12,12 +12,15 @@ pub use context::{Context, Said, catalogue};
 pub use papers::attachment;
 
 use crate::app::App;
+use crate::shell::drafts::{At, TRIES, combine, in_words, sent_revision};
 use crate::shell::errors::Problem;
 use crate::shell::guard::CheckedForm;
 use crate::shell::{say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
-use ebrel_core::planning::Step;
+use ebrel_core::planning::{Draft, Step};
+use ebrel_store::StoreError;
+use ebrel_store::drafts::DraftKind;
 
 pub fn routes(config: &mut web::ServiceConfig) {
     papers::routes(config);
@@ -48,13 +51,13 @@ async fn save(
 ) -> Result<HttpResponse, Problem> {
     let (id, code) = path.into_inner();
     let step = Step::from_code(&code).ok_or(Problem::Nowhere)?;
-    let mut context = Context::load(&app.store, id).await?;
     let last = |name: &str| form.0.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
-    let (mut draft, mut changed) = edit::apply(&context.draft, &form.0)?;
+    // What was typed counts for an action: a school's depths follow the roots typed a moment ago.
+    let mut context = take_in(&app, &session, id, &form.0, !last("do").is_empty()).await?;
+    let mut draft = context.draft.clone();
+    let mut changed = None;
     let mut landing = String::new();
     if !last("do").is_empty() {
-        // What was typed counts for the action: a school's depths follow the roots typed a moment ago.
-        context.keep(&app, &session, draft.clone(), changed.as_deref().unwrap_or("begun")).await?;
         let done = actions::run(last("do"), &mut draft, &context, &form.0)?;
         landing = done.landing;
         changed = Some(done.changed);
@@ -69,4 +72,32 @@ async fn save(
         return steps::show(&app, &session, &Context::load(&app.store, id).await?, step).await;
     }
     Ok(see_other(&format!("/stations/{id}/plan/{code}{landing}")))
+}
+
+/// Puts a sent form into the newest draft of a plan and keeps it, beside others who may be saving.
+async fn take_in(
+    app: &App,
+    session: &Session,
+    id: i64,
+    form: &[(String, String)],
+    begin: bool,
+) -> Result<Context, Problem> {
+    for _ in 0..TRIES {
+        let mut context = Context::load(&app.store, id).await?;
+        let at = At { kind: DraftKind::Plan, document: id, revision: context.revision };
+        let type_in = |draft: &Draft| Ok(edit::apply(draft, form)?.0);
+        let found = combine(&app.store, at, sent_revision(form), &context.draft, type_in).await?;
+        let words = edit::changes(&context.draft, &found.draft).or_else(|| begin.then(|| "begun".to_owned()));
+        if let Some(words) = words {
+            match context.keep(app, session, found.draft, &words).await {
+                Err(Problem::Store(StoreError::Stale)) => continue,
+                kept => kept?,
+            }
+        }
+        if let Some(sentence) = in_words(&found.conflicts) {
+            say(session, &sentence)?;
+        }
+        return Ok(context);
+    }
+    Err(StoreError::Stale.into())
 }

@@ -1,0 +1,129 @@
+//! Several writes that are one action: all of them stand, or none.
+
+use crate::{Store, StoreError};
+use sqlx::{Sqlite, SqliteConnection, Transaction};
+
+/// An action that holds the write lock until [`Unit::commit`]; dropped before that, nothing of it happened.
+pub struct Unit {
+    tx: Transaction<'static, Sqlite>,
+}
+
+impl Store {
+    /// Begins an action of several writes.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the write lock is not to be had.
+    pub async fn unit(&self) -> Result<Unit, StoreError> {
+        Ok(Unit { tx: self.write().await? })
+    }
+}
+
+impl Unit {
+    /// Makes all of it stand.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses; nothing of it stands then.
+    pub async fn commit(self) -> Result<(), StoreError> {
+        Ok(self.tx.commit().await?)
+    }
+
+    pub(crate) fn connection(&mut self) -> &mut SqliteConnection {
+        &mut self.tx
+    }
+
+    /// Notes that the readings of a station, or what they mean, changed: its tests must run again.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn tests_due(&mut self, station: i64) -> Result<(), StoreError> {
+        sqlx::query!(
+            "INSERT INTO station_tests (station_id, due) VALUES (?, 1) ON CONFLICT DO UPDATE SET due = due + 1",
+            station
+        )
+        .execute(self.connection())
+        .await?;
+        Ok(())
+    }
+}
+
+/// Notes that what a probe's readings mean changed, at every station where it (or a probe of the model) lies or lay.
+pub(crate) async fn meaning_changed(
+    connection: &mut SqliteConnection,
+    probe: Option<i64>,
+    model: &str,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT INTO station_tests (station_id, due)
+         SELECT DISTINCT n.station_id, 1
+         FROM placement p JOIN node n ON n.id = p.node_id JOIN probe b ON b.id = p.probe_id
+         WHERE p.probe_id = ?1 OR (?2 <> '' AND b.model = ?2)
+         ON CONFLICT DO UPDATE SET due = due + 1",
+        probe,
+        model
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+impl Store {
+    /// Stations whose tests have not seen their last change, as after a kill between storing and testing.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn stations_to_test(&self) -> Result<Vec<i64>, StoreError> {
+        Ok(sqlx::query_scalar!("SELECT station_id FROM station_tests WHERE due > seen ORDER BY station_id")
+            .fetch_all(&self.pool)
+            .await?)
+    }
+
+    /// The count of changes of a station up to now, to be handed to [`Store::replace_flags`] by the run that sees them.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn changes_to_test(&self, station: i64) -> Result<i64, StoreError> {
+        let due = sqlx::query_scalar!("SELECT due FROM station_tests WHERE station_id = ?", station);
+        Ok(due.fetch_optional(&self.pool).await?.unwrap_or(0))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::database::testing::store;
+    use crate::readings::Reading;
+    use crate::stations::testing::station;
+    use ebrel_core::units::Quantity;
+
+    #[tokio::test]
+    async fn what_is_not_committed_never_happened() {
+        let (store, _dir) = store().await;
+        let station = station(&store).await;
+        let mut unit = store.unit().await.unwrap();
+        let node = unit.ensure_node(station, "node 01").await.unwrap();
+        let stream = unit.ensure_stream(node, "m05", Quantity::RawOutput, "mV", None).await.unwrap();
+        unit.add_readings(vec![Reading { stream, t: 0, raw: 1.0 }]).await.unwrap();
+        unit.tests_due(station).await.unwrap();
+        drop(unit);
+        assert!(store.streams(station).await.unwrap().is_empty());
+        assert!(store.stations_to_test().await.unwrap().is_empty());
+    }
+
+    #[tokio::test]
+    async fn tests_stay_due_until_a_run_has_seen_the_last_change() {
+        let (store, _dir) = store().await;
+        let station = station(&store).await;
+        let change = async || {
+            let mut unit = store.unit().await.unwrap();
+            unit.tests_due(station).await.unwrap();
+            unit.commit().await.unwrap();
+        };
+        change().await;
+        assert_eq!(store.stations_to_test().await.unwrap(), [station]);
+        let seen = store.changes_to_test(station).await.unwrap();
+        change().await;
+        store.replace_flags(station, seen, &[]).await.unwrap();
+        assert_eq!(store.stations_to_test().await.unwrap(), [station], "a change came while the tests ran");
+        store.replace_flags(station, store.changes_to_test(station).await.unwrap(), &[]).await.unwrap();
+        assert!(store.stations_to_test().await.unwrap().is_empty());
+    }
+}
