@@ -3,9 +3,11 @@
 //! * `cargo xtask test`: everything that CI checks: format, lints, arrows between crates, all tests.
 //! * `cargo xtask prepare-sql`: renews `.sqlx`, the checked queries, from the migrations.
 //! * `cargo xtask shots`: makes the pictures in `docs/screenshots` anew from the demo.
+//! * `cargo xtask load`: what sixteen clients at once wait for, and what the server takes of memory.
 //! * `cargo xtask bench`: makes the 1 M-reading file and compares its import with `sqlite3`'s own.
 
 mod bench;
+mod load;
 mod shots;
 
 use std::path::{Path, PathBuf};
@@ -22,7 +24,8 @@ async fn main() -> ExitCode {
         "prepare-sql" => prepare_sql().await,
         "shots" => shots::take(&root()).await,
         "bench" => bench::run(&root()),
-        _ => Err("usage: cargo xtask test | prepare-sql | shots | bench".into()),
+        "load" => load::take(&root()).await,
+        _ => Err("usage: cargo xtask test | prepare-sql | shots | bench | load".into()),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,

@@ -3,6 +3,26 @@
 use crate::units::{Principle, coded};
 use serde::{Deserialize, Serialize};
 
+/// Characters of the longest serial.
+const LONGEST_SERIAL: usize = 60;
+
+/// Whether a text can be a probe's serial: 1 to 60 characters, none of them a control character, so that it stands on one
+/// line of a label.
+///
+/// # Errors
+/// A sentence that says what to do.
+pub fn check_serial(text: &str) -> Result<&str, String> {
+    let text = text.trim();
+    match text.chars().count() {
+        0 => Err("give the serial".into()),
+        n if n > LONGEST_SERIAL => Err(format!("a serial has at most {LONGEST_SERIAL} characters; this has {n}")),
+        _ if text.chars().any(char::is_control) => {
+            Err("a serial stands on one line: take out line breaks and tabs".into())
+        }
+        _ => Ok(text),
+    }
+}
+
 coded!(
     /// Something that happens to a probe.
     EventKind {
@@ -86,6 +106,16 @@ pub fn trust(principle: Principle, events: &[EventKind], calibrated: bool) -> Tr
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn serials_are_one_line() {
+        for good in ["BD-0417", " BD/04#17 ", "θ 5 (station 1)", "100%"] {
+            assert_eq!(check_serial(good), Ok(good.trim()));
+        }
+        for bad in ["", " ", "a\nb", "a\tb", &"x".repeat(61)] {
+            assert!(check_serial(bad).is_err(), "{bad:?}");
+        }
+    }
 
     #[test]
     fn what_is_missing_is_said_in_the_order_of_the_work() {

@@ -88,7 +88,7 @@ fn a_dark_age_of_single_byte_letters() {
     for i in 0..40 {
         bytes.extend(format!("01.06.2026 {:02}:{:02};1{},5\n", i / 2, i % 2 * 30, i % 10).bytes());
     }
-    let text = decode(&bytes).unwrap();
+    let text = decode(bytes).unwrap();
     let got = read(&text, &guess(&text, 60).unwrap()).unwrap();
     sound(&got, 1);
     assert_eq!(got.columns[0].name, "Boden [°C]");

@@ -368,7 +368,11 @@ mod tests {
         assert_eq!(means(&["Silt Loam", "A"]).await.unwrap().resolve(VIEW), [5.0, 5.0]);
         assert_eq!(means(&["sand"]).await.unwrap().resolve(VIEW), [7.0, 7.0]);
         assert!(means(&["clay"]).await.unwrap().is_raw(), "no curve for another soil is borrowed");
-        assert_eq!(store.calibrated_probes().await.unwrap(), Vec::<i64>::new(), "the probe is of another model");
+        assert_eq!(
+            store.calibrated_probes().await.unwrap(),
+            std::collections::HashSet::new(),
+            "the probe is of another model"
+        );
         store.adopt(&adoption(Subject::Probe(id), 0, 1.0)).await.unwrap();
         assert_eq!(means(&["sand"]).await.unwrap().resolve(VIEW), [1.0, 1.0]);
         other.made_with.soil = String::new();

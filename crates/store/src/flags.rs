@@ -30,6 +30,21 @@ impl StoredFlag {
     }
 }
 
+/// A flag that waits for a verdict, for a list of what is wrong.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WaitingFlag {
+    /// The stream concerned.
+    pub stream_id: i64,
+    /// The test that found it.
+    pub test: Test,
+    /// First reading.
+    pub start: UnixSeconds,
+    /// Last reading, inclusive.
+    pub end: UnixSeconds,
+    /// The sentence.
+    pub reason: String,
+}
+
 /// Flags of one channel.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ChannelFlags {
@@ -97,6 +112,32 @@ impl Store {
             condition
         );
         Ok(usize::try_from(count.fetch_one(&self.pool).await?).unwrap_or(0))
+    }
+
+    /// The most damaging flags of a station that wait for a verdict, with the streams that they are of.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn worst_waiting(&self, station: i64, most: i64) -> Result<Vec<WaitingFlag>, StoreError> {
+        let condition = Grade::Condition.code();
+        let rows = sqlx::query!(
+            "SELECT f.stream_id, f.test, f.starts, f.ends, f.reason FROM flag f
+             WHERE f.station_id = ?1 AND f.grade <> ?2 AND NOT EXISTS (
+                 SELECT 1 FROM verdict v
+                 WHERE v.stream_id = f.stream_id AND v.test = f.test AND v.undone_at IS NULL
+                   AND 2 * (min(v.ends, f.ends) - max(v.starts, f.starts) + 1)
+                       >= max(v.ends - v.starts, f.ends - f.starts) + 1)
+             ORDER BY f.damage DESC, f.starts, f.id LIMIT ?3",
+            station,
+            condition,
+            most
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        let flags = rows.filter_map(|r| {
+            let (start, end) = (UnixSeconds(r.starts), UnixSeconds(r.ends));
+            Some(WaitingFlag { stream_id: r.stream_id, test: Test::from_code(&r.test)?, start, end, reason: r.reason })
+        });
+        Ok(flags.collect())
     }
 
     /// Flags of a station with their verdicts, the most damaging first.

@@ -134,6 +134,8 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn describe_station(&self, station: &Station, soil: Option<&[Horizon]>) -> Result<(), StoreError> {
+        // Read before the write lock is taken: who holds it waits for no other connection.
+        let known = self.horizons(station.id).await?;
         let mut tx = self.write().await?;
         sqlx::query!(
             "UPDATE station SET latitude = ?, longitude = ?, elevation_m = ?, treatment = ?, cover = ?, known_bias = ?
@@ -148,7 +150,8 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
-        if let Some(soil) = soil {
+        if let Some(soil) = soil.filter(|soil| *soil != known) {
+            crate::unit::station_changed(&mut tx, station.id).await?;
             sqlx::query!("DELETE FROM horizon WHERE station_id = ?", station.id).execute(&mut *tx).await?;
             crate::stations::add_horizons(&mut tx, station.id, soil).await?;
         }

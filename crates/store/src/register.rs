@@ -1,9 +1,10 @@
 //! The register of probes: events in a probe's life, where it was and is, and the sheets of the bench.
 
 use crate::drafts::{DraftKind, advance};
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::register::EventKind;
 use ebrel_core::units::UnixSeconds;
+use std::collections::HashSet;
 
 /// Something that happened to a probe.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -60,18 +61,9 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn add_probe_event(&self, probe: i64, event: &ProbeEvent) -> Result<(), StoreError> {
-        let (at, kind) = (event.at.0, event.kind.code());
-        sqlx::query!(
-            "INSERT INTO probe_event (probe_id, at, kind, note, made_by) VALUES (?, ?, ?, ?, ?)",
-            probe,
-            at,
-            kind,
-            event.note,
-            event.by
-        )
-        .execute(&self.pool)
-        .await?;
-        Ok(())
+        let mut unit = self.unit().await?;
+        unit.add_probe_event(probe, event).await?;
+        unit.commit().await
     }
 
     /// The life of one probe, or of all, oldest first, each event with the number of its probe.
@@ -125,13 +117,12 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn calibrated_probes(&self) -> Result<Vec<i64>, StoreError> {
+    pub async fn calibrated_probes(&self) -> Result<HashSet<i64>, StoreError> {
         let own = sqlx::query_scalar!(
             r#"SELECT DISTINCT probe_id AS "id!" FROM calibration WHERE probe_id IS NOT NULL AND retired_at IS NULL"#
         );
-        let mut all = own.fetch_all(&self.pool).await?;
-        let by_model = self.served_by_model().await?.into_iter().map(|(probe, _)| probe);
-        all.extend(by_model.filter(|p| !all.contains(p)).collect::<Vec<_>>());
+        let mut all: HashSet<i64> = own.fetch_all(&self.pool).await?.into_iter().collect();
+        all.extend(self.served_by_model().await?.into_iter().map(|(probe, _)| probe));
         Ok(all)
     }
 
@@ -226,6 +217,27 @@ impl Store {
             .await?;
         tx.commit().await?;
         Ok(revision)
+    }
+}
+
+impl Unit {
+    /// As [`Store::add_probe_event`].
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn add_probe_event(&mut self, probe: i64, event: &ProbeEvent) -> Result<(), StoreError> {
+        let (at, kind) = (event.at.0, event.kind.code());
+        sqlx::query!(
+            "INSERT INTO probe_event (probe_id, at, kind, note, made_by) VALUES (?, ?, ?, ?, ?)",
+            probe,
+            at,
+            kind,
+            event.note,
+            event.by
+        )
+        .execute(self.connection())
+        .await?;
+        Ok(())
     }
 }
 

@@ -36,14 +36,19 @@ impl Unit {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn tests_due(&mut self, station: i64) -> Result<(), StoreError> {
-        sqlx::query!(
-            "INSERT INTO station_tests (station_id, due) VALUES (?, 1) ON CONFLICT DO UPDATE SET due = due + 1",
-            station
-        )
-        .execute(self.connection())
-        .await?;
-        Ok(())
+        station_changed(self.connection(), station).await
     }
+}
+
+/// Notes that a station's readings, or what they mean, changed.
+pub(crate) async fn station_changed(connection: &mut SqliteConnection, station: i64) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT INTO station_tests (station_id, due) VALUES (?, 1) ON CONFLICT DO UPDATE SET due = due + 1",
+        station
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
 }
 
 /// Notes that what a probe's readings mean changed, at every station where it (or a probe of the model) lies or lay.
@@ -75,6 +80,27 @@ impl Store {
         Ok(sqlx::query_scalar!("SELECT station_id FROM station_tests WHERE due > seen ORDER BY station_id")
             .fetch_all(&self.pool)
             .await?)
+    }
+
+    /// A text that differs whenever what a station's page shows may differ: its readings, what they mean, its flags, the
+    /// verdicts on them.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn stamp(&self, station: i64) -> Result<String, StoreError> {
+        let row = sqlx::query!(
+            r#"SELECT coalesce((SELECT due FROM station_tests WHERE station_id = ?1), 0) AS "due!: i64",
+                      coalesce((SELECT max(id) FROM flag WHERE station_id = ?1), 0) AS "flag!: i64",
+                      (SELECT count(*) FROM flag WHERE station_id = ?1) AS "flags!: i64",
+                      (SELECT coalesce(max(v.id), 0) FROM verdict v JOIN stream s ON s.id = v.stream_id
+                       JOIN node n ON n.id = s.node_id WHERE n.station_id = ?1) AS "verdict!: i64",
+                      (SELECT count(*) FROM verdict v JOIN stream s ON s.id = v.stream_id
+                       JOIN node n ON n.id = s.node_id WHERE n.station_id = ?1 AND v.undone_at IS NULL) AS "standing!: i64""#,
+            station
+        )
+        .fetch_one(&self.pool)
+        .await?;
+        Ok(format!("{} {} {} {} {}", row.due, row.flag, row.flags, row.verdict, row.standing))
     }
 
     /// The count of changes of a station up to now, to be handed to [`Store::replace_flags`] by the run that sees them.

@@ -210,6 +210,8 @@ mod tests {
         let flags = store.flags(1).await.unwrap();
         assert_eq!(flags.iter().filter(|f| f.waits()).count(), 1, "a border that moved a little keeps its verdict");
         assert_eq!(store.waiting(1, None).await.unwrap(), 1, "the badge counts as the page does");
+        let worst = store.worst_waiting(1, 3).await.unwrap();
+        assert_eq!(worst.iter().map(|w| w.start.0).collect::<Vec<_>>(), [90_000]);
         let standing = flags.iter().find_map(|f| f.verdict.clone()).unwrap();
         assert_eq!((standing.verdict, standing.reason.as_str()), (Verdict::LeftOut, "mouse"));
 

@@ -1,6 +1,7 @@
 //! The state that handlers share, and the one place where routes and guards are put together.
 
 use crate::doors::Doors;
+use crate::jobs::window_cache::WindowCache;
 use crate::shell::throttle::Throttle;
 use crate::{data_dir, rooms, shell};
 use actix_session::SessionMiddleware;
@@ -53,8 +54,12 @@ pub struct App {
     pub hashing: Semaphore,
     /// Places for reading whole files and building whole exports.
     pub heavy: Semaphore,
-    /// Requests of each peer that are under way.
+    /// Requests of each peer that are under way before it signed in.
     pub under_way: shell::limits::UnderWay,
+    /// Windows that were thinned lately.
+    pub windows: WindowCache,
+    /// Places for thinning: arithmetic that keeps a core busy.
+    pub thinning: Semaphore,
     key: Key,
 }
 
@@ -80,6 +85,8 @@ impl App {
             hashing: Semaphore::new(2),
             heavy: Semaphore::new(2),
             under_way: Default::default(),
+            windows: WindowCache::default(),
+            thinning: Semaphore::new(2),
             key,
         })
     }

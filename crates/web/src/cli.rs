@@ -190,7 +190,7 @@ async fn import(args: ImportArgs) -> Result<(), String> {
     let station = station.map_err(|_| format!("there is no station “{}” in {}", args.station, args.data.display()))?;
     let study = app.store.study(station.study_id).await.map_err(|e| e.to_string())?;
     let bytes = std::fs::read(&args.file).map_err(|e| format!("{}: {e}", args.file.display()))?;
-    let text = logger::decode(&bytes).map_err(|e| format!("{}: {e}", args.file.display()))?;
+    let text = logger::decode(bytes).map_err(|e| format!("{}: {e}", args.file.display()))?;
     let name = args.file.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let saved = match &args.recipe {
         Some(recipe) => Some(find_recipe(&app, recipe).await?),
@@ -222,7 +222,7 @@ async fn import(args: ImportArgs) -> Result<(), String> {
     if !hindrances.is_empty() {
         return Err(format!("{name} was not stored. {}", hindrances.join(" ")));
     }
-    let sha256 = importing::keep_file(&app.data, &bytes).map_err(|e| e.to_string())?;
+    let sha256 = importing::keep_file(&app.data, &args.file).map_err(|e| e.to_string())?;
     let text = |value: serde_json::Result<String>| value.map_err(|e| e.to_string());
     let kept = Import {
         id: 0,

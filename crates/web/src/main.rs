@@ -2,7 +2,7 @@
 
 /// Gives memory back after a large upload or export, which the system's allocator keeps.
 #[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+static ALLOCATOR: tikv_jemallocator::Jemalloc = tikv_jemallocator::Jemalloc;
 
 #[tokio::main]
 async fn main() -> std::process::ExitCode {

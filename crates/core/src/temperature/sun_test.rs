@@ -169,6 +169,21 @@ mod tests {
     }
 
     #[test]
+    fn days_are_the_places_own_wherever_it_lies() {
+        let here = sun_test(&record(2.0, 0.0), 47.0, 0.0);
+        for degrees_east in [170.0, -170.0, 90.0, -120.0] {
+            let later = (degrees_east * 240.0) as i64;
+            let moved: Vec<SunPair> =
+                record(2.0, 0.0).iter().map(|p| SunPair { at: UnixSeconds(p.at.0 - later), ..*p }).collect();
+            let there = sun_test(&moved, 47.0, degrees_east);
+            let (a, b) = (here.clear.unwrap(), there.clear.unwrap());
+            assert!(there.by_sun && a.days.abs_diff(b.days) <= 1, "{degrees_east}: {} {} days", a.days, b.days);
+            assert!((a.mean - b.mean).abs() < 0.03, "{degrees_east}: {} and {}", a.mean, b.mean);
+            assert!((here.night.unwrap().mean - there.night.unwrap().mean).abs() < 0.03, "{degrees_east}");
+        }
+    }
+
+    #[test]
     fn a_short_record_gets_words() {
         let test = sun_test(&record(2.0, 0.0)[..400], 47.0, 0.0);
         assert!(test.sentence.starts_with("Too few days") && test.clear.is_none());

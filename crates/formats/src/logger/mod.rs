@@ -14,6 +14,6 @@ mod time;
 pub use decode::{DecodeError, decode};
 pub use guess::{GuessError, guess, plain_recipe};
 pub use meaning::{Suggestion, suggest};
-pub use read::{Column, Problem, Read, Reading, read, read_until};
+pub use read::{Column, Problem, Read, Reading, read, read_until, survey};
 pub use recipe::{Clock, Layout, Recipe, Separator};
 pub use time::{TimeError, zone_exists};

@@ -5,7 +5,7 @@ use super::recipe::{Layout, Recipe};
 use super::split::fields;
 use super::time::{TimeError, TimeReader};
 use ebrel_core::units::UnixSeconds;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 
 /// One reading of a file.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -84,6 +84,8 @@ struct Reader<'r> {
     /// Times after this are refused, and how many lines were.
     latest: UnixSeconds,
     later: usize,
+    /// Readings that are kept at most.
+    keep: usize,
     /// Line and reason of such cells, by column: dropped where a column turns out to hold words all over.
     odd_cells: Vec<(usize, usize, String, String)>,
 }
@@ -103,17 +105,31 @@ pub fn read(text: &str, recipe: &Recipe) -> Result<Read, TimeError> {
 /// # Errors
 /// As [`read`].
 pub fn read_until(text: &str, recipe: &Recipe, latest: UnixSeconds) -> Result<Read, TimeError> {
-    let (found, later) = pass(text, recipe, latest)?;
-    if later > found.lines { Ok(pass(text, recipe, UnixSeconds(i64::MAX))?.0) } else { Ok(found) }
+    within(text, recipe, latest, usize::MAX)
+}
+
+/// As [`read_until`], for a preview: everything is counted, but only the first readings are kept, so that a large file takes no
+/// memory beyond its text.
+///
+/// # Errors
+/// As [`read`].
+pub fn survey(text: &str, recipe: &Recipe, latest: UnixSeconds) -> Result<Read, TimeError> {
+    const KEPT: usize = 10_000;
+    within(text, recipe, latest, KEPT)
+}
+
+fn within(text: &str, recipe: &Recipe, latest: UnixSeconds, keep: usize) -> Result<Read, TimeError> {
+    let (found, later) = pass(text, recipe, latest, keep)?;
+    if later > found.lines { Ok(pass(text, recipe, UnixSeconds(i64::MAX), keep)?.0) } else { Ok(found) }
 }
 
 /// One reading of the file, and how many lines lay after `latest`.
-fn pass(text: &str, recipe: &Recipe, latest: UnixSeconds) -> Result<(Read, usize), TimeError> {
+fn pass(text: &str, recipe: &Recipe, latest: UnixSeconds, keep: usize) -> Result<(Read, usize), TimeError> {
     let mut times = TimeReader::new(&recipe.time_pattern, &recipe.clock)?;
     let mut reader = Reader::new(recipe);
-    reader.latest = latest;
+    (reader.latest, reader.keep) = (latest, keep);
     let mut header: Vec<&str> = Vec::new();
-    let mut seen: BTreeSet<i64> = BTreeSet::new();
+    let mut seen: Vec<i64> = Vec::new();
     let mut steps: HashMap<i64, usize> = HashMap::new();
     let mut last = None;
     for (i, line) in text.lines().enumerate() {
@@ -135,7 +151,7 @@ fn pass(text: &str, recipe: &Recipe, latest: UnixSeconds) -> Result<(Read, usize
         match reader.line(line, &mut times) {
             Ok(time) => {
                 reader.out.lines += 1;
-                seen.insert(time.0);
+                seen.push(time.0);
                 if let Some(last) = last {
                     *steps.entry(time.0 - last).or_default() += 1;
                 }
@@ -149,6 +165,8 @@ fn pass(text: &str, recipe: &Recipe, latest: UnixSeconds) -> Result<(Read, usize
     }
     let later = reader.later;
     let mut out = reader.finish();
+    seen.sort_unstable();
+    seen.dedup();
     out.records = seen.len();
     out.interval_s = steps.into_iter().filter(|(s, _)| *s > 0).max_by_key(|(s, n)| (*n, -s)).map(|(s, _)| s);
     Ok((out, later))
@@ -172,6 +190,7 @@ impl<'r> Reader<'r> {
             odd_cells,
             latest,
             later: 0,
+            keep: usize::MAX,
         }
     }
 
@@ -263,7 +282,9 @@ impl<'r> Reader<'r> {
             self.out.columns[column].missing += 1;
         } else if let Some(value) = number(cell, self.recipe.decimal_comma) {
             self.out.columns[column].valid += 1;
-            self.out.readings.push(Reading { column, time, value });
+            if self.out.readings.len() < self.keep {
+                self.out.readings.push(Reading { column, time, value });
+            }
         } else {
             self.out.columns[column].words += 1;
             if self.recipe.layout == Layout::Wide {

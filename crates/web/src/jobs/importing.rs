@@ -9,6 +9,7 @@ use ebrel_store::stations::Stream;
 use ebrel_store::{Store, StoreError, Unit};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
+use std::io::{Read as _, Write as _};
 use std::path::{Path, PathBuf};
 
 /// Which column goes to which channel.
@@ -79,17 +80,26 @@ pub fn kept_at(data: &Path, sha256: &str) -> PathBuf {
     data.join("files").join(sha256)
 }
 
-/// Keeps the bytes of a file as they came and returns their hash.
+/// Keeps a file as it came, under its SHA-256, and returns that. It is copied piece by piece, whatever its size.
 ///
 /// # Errors
-/// If the disk refuses.
-pub fn keep_file(data: &Path, bytes: &[u8]) -> std::io::Result<String> {
-    let hash: String = Sha256::digest(bytes).iter().map(|b| format!("{b:02x}")).collect();
+/// If it cannot be read or written.
+pub fn keep_file(data: &Path, file: &Path) -> std::io::Result<String> {
+    let folder = data.join("files");
+    let mut partial = tempfile::Builder::new().prefix(PARTIAL).tempfile_in(&folder)?;
+    let mut source = std::fs::File::open(file)?;
+    let (mut hasher, mut piece) = (Sha256::new(), vec![0; 64 * 1024]);
+    loop {
+        let count = source.read(&mut piece)?;
+        if count == 0 {
+            break;
+        }
+        hasher.update(&piece[..count]);
+        partial.write_all(&piece[..count])?;
+    }
+    let hash: String = hasher.finalize().iter().map(|b| format!("{b:02x}")).collect();
     let path = kept_at(data, &hash);
     if !path.is_file() {
-        let folder = path.parent().unwrap_or(data);
-        let mut partial = tempfile::Builder::new().prefix(PARTIAL).tempfile_in(folder)?;
-        std::io::Write::write_all(&mut partial, bytes)?;
         partial.as_file().sync_all()?;
         partial.persist(&path)?;
         // The name is on the disk only once its folder is.

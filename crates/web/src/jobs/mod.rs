@@ -10,3 +10,4 @@ pub mod importing;
 pub mod record;
 pub mod reviewing;
 pub mod window;
+pub mod window_cache;

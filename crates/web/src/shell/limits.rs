@@ -5,14 +5,15 @@ use crate::app::App;
 use actix_web::body::{BoxBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::middleware::Next;
-use actix_web::{Error, HttpRequest, ResponseError, web};
+use actix_web::{Error, HttpRequest, ResponseError};
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-/// Requests of one peer that may be under way at once. A browser has six; a field station's crew may share one address.
-const AT_ONCE: usize = 128;
+/// Requests of one peer that may be under way at once before anybody has signed in. A browser has six; a field station's crew
+/// may share one address. Who is signed in is not counted, so that strangers at one's own address stop nobody.
+const AT_ONCE: usize = 64;
 /// Time for a request with all of its body: an upload of the largest file over a slow line.
 const WHOLE: Duration = Duration::from_secs(15 * 60);
 
@@ -21,13 +22,14 @@ const WHOLE: Duration = Duration::from_secs(15 * 60);
 pub struct UnderWay(Arc<Mutex<HashMap<Option<IpAddr>, usize>>>);
 
 /// One request under way; it counts until this is dropped.
-struct Place {
+pub struct Place {
     all: Arc<Mutex<HashMap<Option<IpAddr>, usize>>>,
     peer: Option<IpAddr>,
 }
 
 impl UnderWay {
-    fn enter(&self, peer: Option<IpAddr>) -> Option<Place> {
+    /// A place for one more request of a peer, if it has one left.
+    pub fn enter(&self, peer: Option<IpAddr>) -> Option<Place> {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let count = all.entry(peer).or_default();
         if *count >= AT_ONCE {
@@ -61,19 +63,14 @@ pub fn peer(app: &App, request: &HttpRequest) -> Option<IpAddr> {
     told.and_then(|t| t.rsplit(',').next()).and_then(|t| t.trim().parse().ok()).or(direct)
 }
 
-/// Refuses a peer that has too much under way, and ends what takes too long.
+/// Ends what takes too long.
 ///
 /// # Errors
-/// None of its own: refusals are answers.
+/// [`Problem::TooSlow`].
 pub async fn limit<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<BoxBody>, Error> {
-    let app = request.app_data::<web::Data<App>>().cloned();
-    let place = app.as_ref().map(|app| app.under_way.enter(peer(app, request.request())));
-    if let Some(None) = place {
-        return Ok(refuse(request, &Problem::Busy));
-    }
     match tokio::time::timeout(WHOLE, next.call(request)).await {
         Ok(answer) => answer.map(ServiceResponse::map_into_boxed_body),
         Err(_) => Err(Problem::TooSlow.into()),

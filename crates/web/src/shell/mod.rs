@@ -18,6 +18,7 @@ use actix_web::http::header::ContentType;
 use askama::Template;
 use ebrel_store::stations::{Station, Study};
 use errors::Problem;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 /// Routes of the shell itself.
 pub fn routes(config: &mut actix_web::web::ServiceConfig) {
@@ -155,6 +156,15 @@ pub fn say(session: &Session, sentence: &str) -> Result<(), Problem> {
 
 fn take_said(session: &Session) -> Option<String> {
     session.remove_as::<String>("said").and_then(Result::ok)
+}
+
+/// What needs no escape within an address.
+const KEPT: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'~');
+
+/// The address of a probe's page, whatever stands in its serial.
+#[must_use]
+pub fn probe_address(serial: &str) -> String {
+    format!("/probes/{}", utf8_percent_encode(serial, KEPT))
 }
 
 /// Renders a template as a page.

@@ -64,8 +64,11 @@ pub async fn require<B: MessageBody + 'static>(
     if user(&app, &session).is_some() || request.path().starts_with("/assets/") {
         return next.call(request).await.map(ServiceResponse::map_into_boxed_body);
     }
+    let Some(_place) = app.under_way.enter(peer(&app, request.request())) else {
+        return Ok(refuse(request, &Problem::Busy));
+    };
     let sends = !request.method().is_safe();
-    if sends && !announced(&request).is_some_and(|length| length <= SMALL) {
+    if sends && announced(&request).is_none_or(|length| length > SMALL) {
         return Ok(refuse(request, &Problem::TooMuchYet));
     }
     if ["/first", "/sign-in"].contains(&request.path()) {

@@ -61,12 +61,16 @@ async fn files_that_are_none_get_a_sentence_at_the_field() {
         assert!(page.contains(sentence) && page.contains("invalid-feedback"), "{name}");
     }
     // What nothing can be guessed of is told by hand, on the form.
-    for (name, bytes) in
-        [("letter.txt", &b"Dear all,\nthe logger is in the hut.\n"[..]), ("pairs.csv", &b"a;b\n1234;5.5\n2345;6.5\n"[..])]
-    {
+    for (name, bytes) in [
+        ("letter.txt", &b"Dear all,\nthe logger is in the hut.\n"[..]),
+        ("pairs.csv", &b"a;b\n1234;5.5\n2345;6.5\n"[..]),
+    ] {
         let form = v.upload(name, bytes).await.headers()["location"].to_str().unwrap().to_owned();
         let page = v.page(&form).await;
-        assert!(page.contains("No line could be read with this recipe") && page.contains("time_pattern"), "{name}: {page}");
+        assert!(
+            page.contains("No line could be read with this recipe") && page.contains("time_pattern"),
+            "{name}: {page}"
+        );
         assert_eq!(page.contains("<option selected>semicolon"), name == "pairs.csv", "{page}");
     }
     assert!(v.page("/stations/1").await.contains("No readings yet"));

@@ -105,6 +105,31 @@ async fn a_models_curve_under_two_words_for_one_soil_leaves_every_page_open() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn an_import_that_is_refused_half_way_leaves_nothing_behind() {
+    let v = Visitor::owner().await;
+    let first = v
+        .upload("a.csv", b"# node 01\ntime,t05 [degC],m05 [mV]\n2026-03-01 00:00,4.1,900\n2026-03-01 00:15,4.2,901\n")
+        .await;
+    let first = first.headers()["location"].to_str().unwrap().to_owned();
+    v.send_plan(&first, &[("quantity-0", ""), ("do", "store")]).await;
+    let before = v.page("/stations/1/placements").await;
+    // The second column's port has spoken mV so far.
+    let second = v
+        .upload(
+            "b.csv",
+            b"# node 01\ntime,t05 [degC],m05 [counts]\n2026-03-02 00:00,4.1,900\n2026-03-02 00:15,4.2,901\n",
+        )
+        .await;
+    let second = second.headers()["location"].to_str().unwrap().to_owned();
+    let refused = v.send_plan(&second, &[("do", "store")]).await.text().await.unwrap();
+    assert!(refused.contains("raw output in mV so far; this file gives counts"), "{refused}");
+    let store = ebrel_store::Store::open(&v.data().join("ebrel.db")).await.unwrap();
+    assert_eq!(store.streams(1).await.unwrap().len(), 1, "no stream of the first column");
+    let rows = |page: &str| page.matches("name=\"serial\"").count();
+    assert_eq!(rows(&v.page("/stations/1/placements").await), rows(&before), "and no placement");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn what_a_command_stores_beside_the_server_is_on_the_next_page() {
     let v = Visitor::owner().await;
     let file = |from: i64| {

@@ -3,7 +3,6 @@
 use super::station::Context;
 use crate::app::App;
 use crate::jobs::record::StationRecord;
-use crate::jobs::reviewing::{Matter, matters};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, span};
 use crate::shell::forms::{Field, words};
@@ -13,6 +12,7 @@ use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::units::{Quantity, SpanSeconds, read_offset};
+use ebrel_store::flags::WaitingFlag;
 use ebrel_store::stations::Study;
 use serde::Deserialize;
 
@@ -149,9 +149,8 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     for station in app.store.stations(*id).await? {
         let record = StationRecord::outline(&app.store, station.id).await?;
         let offset = study.utc_offset_minutes;
-        let matters = matters(app.store.flags(station.id).await?);
-        let worst = matters.iter().filter(|m| m.waits()).take(3).map(|m| worst(m, &record, offset));
-        wrong.extend(worst);
+        let worst = app.store.worst_waiting(station.id, 3).await?;
+        wrong.extend(worst.iter().map(|flag| worst_of(flag, &record, offset)));
         let extent = app.store.extent(station.id).await?;
         if let Some((_, last)) = extent.filter(|(_, last)| (now - *last) > SpanSeconds(12 * 3600)) {
             let sentence = format!("{} has been silent for {}.", station.name, (now - last).in_words());
@@ -167,7 +166,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             plan,
             id: station.id,
             record: extent.map_or_else(|| "no readings yet".to_owned(), |(a, b)| span(a, b, offset)),
-            waiting: matters.iter().filter(|m| m.waits()).count(),
+            waiting: app.store.waiting(study.id, Some(station.id)).await?,
             raw: record.channels.iter().filter(|c| c.quantity() == Quantity::RawOutput).count(),
             empty: extent.is_none(),
             name: station.name,
@@ -179,14 +178,13 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     page(&StudyPage { shell, next: next(&study, &rows), study, wrong, stations: rows })
 }
 
-fn worst(matter: &Matter, record: &StationRecord, offset: i64) -> Wrong {
-    let lead = matter.lead();
-    let channel = record.channels.iter().find(|c| c.channel.stream.id == lead.stream_id);
+fn worst_of(flag: &WaitingFlag, record: &StationRecord, offset: i64) -> Wrong {
+    let channel = record.channels.iter().find(|c| c.channel.stream.id == flag.stream_id);
     let at = channel.map(|c| c.channel.label()).unwrap_or_default();
     Wrong {
         station: record.station.id,
-        sentence: format!("{} at {at}: {}", lead.flag.test.title(), lead.flag.reason),
-        when: span(lead.flag.start, lead.flag.end, offset),
+        sentence: format!("{} at {at}: {}", flag.test.title(), flag.reason),
+        when: span(flag.start, flag.end, offset),
     }
 }
 

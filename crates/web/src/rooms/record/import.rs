@@ -131,7 +131,7 @@ fn begin(
     streams: &[Stream],
 ) -> Result<(String, Recipe, Mapping), String> {
     let bytes = std::fs::read(file.file.path()).map_err(|e| e.to_string())?;
-    let text = logger::decode(&bytes).map_err(|e| e.to_string())?;
+    let text = logger::decode(bytes).map_err(|e| e.to_string())?;
     let recipe = match &saved {
         Some(saved) => saved.recipe.clone(),
         None => match logger::guess(&text, offset) {
@@ -141,7 +141,7 @@ fn begin(
             Err(error) => return Err(error.to_string()),
         },
     };
-    let read = logger::read(&text, &recipe).map_err(|e| e.to_string())?;
+    let read = logger::survey(&text, &recipe, UnixSeconds(i64::MAX)).map_err(|e| e.to_string())?;
     let mapping = match &saved {
         Some(saved) => importing::fitted(&saved.mapping, &read),
         None => {
@@ -150,7 +150,8 @@ fn begin(
             mapping
         }
     };
-    let sha256 = importing::keep_file(data, &bytes).map_err(|e| format!("it could not be kept on the disk ({e})"))?;
+    let sha256 =
+        importing::keep_file(data, file.file.path()).map_err(|e| format!("it could not be kept on the disk ({e})"))?;
     Ok((sha256, recipe, mapping))
 }
 
@@ -162,7 +163,7 @@ async fn load(app: &App, id: i64) -> Result<(Import, Station, Study, String), Pr
     let path = importing::kept_at(&app.data, &import.sha256);
     let text = web::block(move || {
         let bytes = std::fs::read(path).map_err(|e| e.to_string())?;
-        logger::decode(&bytes).map_err(|e| e.to_string())
+        logger::decode(bytes).map_err(|e| e.to_string())
     });
     let text = text.await.map_err(|e| Problem::Internal(e.to_string()))?.map_err(Problem::Internal)?;
     Ok((import, station, study, text))
@@ -174,6 +175,7 @@ fn parsed(import: &Import) -> Result<(Recipe, Mapping), Problem> {
 }
 
 async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let _place = app.heavy.acquire().await.map_err(|e| Problem::Internal(e.to_string()))?;
     let (import, station, study, text) = load(&app, *id).await?;
     if let Some(report) = import.report.as_deref() {
         let report: Report = serde_json::from_str(report).map_err(|e| Problem::Internal(e.to_string()))?;
@@ -246,7 +248,7 @@ async fn show_plan(app: &App, session: &Session, input: PlanInput) -> Result<Htt
     };
     let latest = now + SpanSeconds::DAY;
     if let Ok((recipe, mapping)) = resolved {
-        match web::block(move || logger::read_until(&text, &recipe, latest))
+        match web::block(move || logger::survey(&text, &recipe, latest))
             .await
             .map_err(|e| Problem::Internal(e.to_string()))?
         {
@@ -324,6 +326,7 @@ async fn change(
     form: CheckedForm<HashMap<String, String>>,
 ) -> Result<HttpResponse, Problem> {
     acting(&app, &session)?;
+    let _place = app.heavy.acquire().await.map_err(|e| Problem::Internal(e.to_string()))?;
     let (mut import, station, study, text) = load(&app, *id).await?;
     if import.report.is_some() {
         return Ok(see_other(&format!("/imports/{}", *id)));

@@ -2,6 +2,7 @@
 
 use crate::jobs::importing::{ColumnPlan, Mapping};
 use crate::shell::forms::{Field, optional};
+use ebrel_core::register::check_serial;
 use ebrel_core::units::{Quantity, format_offset, ranges, read_offset};
 use ebrel_formats::logger::{Clock, Layout, Recipe, Separator, zone_exists};
 use std::collections::HashMap;
@@ -203,6 +204,12 @@ fn read_column<'t>(column: &mut ColumnForm, i: usize, text: &impl Fn(&str) -> &'
     column.unit = Field::of(text(&format!("unit-{i}")));
     column.depth = Field::of(text(&format!("depth-{i}")));
     column.serial = Field::of(text(&format!("serial-{i}")));
+    if !column.serial.text.trim().is_empty()
+        && let Err(sentence) = check_serial(&column.serial.text)
+    {
+        column.serial.error = Some(sentence);
+        return Err(());
+    }
     let mut depth = None;
     let typed = column.depth.text.clone();
     take(&mut column.depth, &mut depth, optional(&typed, ranges::DEPTH_CM));

@@ -3,16 +3,23 @@
 use crate::app::App;
 use crate::components::section::{Placed, Section};
 use crate::jobs::record::StationRecord;
-use crate::jobs::window::{Show, WindowData, window};
+use crate::jobs::window::{Show, window};
+use crate::jobs::window_cache::Asked;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped, moment, span};
 use crate::shell::{Room, Shell, page};
 use actix_session::Session;
-use actix_web::{HttpResponse, web};
+use actix_web::http::header::{ACCEPT_ENCODING, CONTENT_ENCODING};
+use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use ebrel_core::series::Window;
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
+use flate2::Compression;
+use flate2::read::GzDecoder;
+use flate2::write::GzEncoder;
 use serde::Deserialize;
+use std::io::Read;
+use std::sync::Arc;
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config.route("/stations/{id}", web::get().to(show)).route("/stations/{id}/window.json", web::get().to(window_json));
@@ -133,10 +140,44 @@ async fn window_json(
     app: web::Data<App>,
     id: web::Path<i64>,
     query: web::Query<WindowQuery>,
-) -> Result<web::Json<WindowData>, Problem> {
-    let asked = Window::new(UnixSeconds(query.from), UnixSeconds(query.to), query.columns)
-        .map_err(|e| Problem::Refused(e.to_string()))?;
+    request: HttpRequest,
+) -> Result<HttpResponse, Problem> {
+    let WindowQuery { from, to, columns, show } = query.into_inner();
+    let window_asked = Window::new(UnixSeconds(from), UnixSeconds(to), columns);
+    let window_asked = window_asked.map_err(|e| Problem::Refused(e.to_string()))?;
+    let internal = |e: String| Problem::Internal(e);
+    let accepts = request.headers().get(ACCEPT_ENCODING).and_then(|v| v.to_str().ok());
+    let packs = accepts.is_some_and(|a| a.contains("gzip"));
+    let send = |body: Arc<[u8]>| {
+        let mut answer = HttpResponse::Ok();
+        answer.content_type("application/json");
+        if packs {
+            return Ok(answer.insert_header((CONTENT_ENCODING, "gzip")).body(body.to_vec()));
+        }
+        let mut plain = Vec::new();
+        GzDecoder::new(&body[..]).read_to_end(&mut plain).map_err(|e| Problem::Internal(e.to_string()))?;
+        Ok(answer.body(plain))
+    };
+    // The stamp first: what changes while the answer is made makes it another one.
+    let stamp = app.store.stamp(*id).await?;
+    let asked = Asked { station: *id, span: (from, to), columns, show };
+    if let Some(known) = app.windows.get(&asked, &stamp) {
+        return send(known);
+    }
+    let _place = app.thinning.acquire().await.map_err(|e| internal(e.to_string()))?;
+    // Others asked for the same meanwhile.
+    if let Some(known) = app.windows.get(&asked, &stamp) {
+        return send(known);
+    }
     let record = StationRecord::load(&app.store, *id).await?;
     let flags = app.store.flags(*id).await?;
-    Ok(web::Json(window(&record, &flags, &asked, Show::from_word(&query.show))))
+    let show = Show::from_word(&asked.show);
+    let made = web::block(move || {
+        let mut packed = GzEncoder::new(Vec::new(), Compression::fast());
+        serde_json::to_writer(&mut packed, &window(&record, &flags, &window_asked, show)).map_err(|e| e.to_string())?;
+        packed.finish().map_err(|e| e.to_string())
+    });
+    let made: Arc<[u8]> = made.await.map_err(|e| internal(e.to_string()))?.map_err(internal)?.into();
+    app.windows.put(asked, stamp, Arc::clone(&made));
+    send(made)
 }

@@ -2,7 +2,7 @@
 
 use crate::app::App;
 use crate::shell::errors::Problem;
-use crate::shell::{Shell, page, see_other};
+use crate::shell::{Shell, page, probe_address, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -30,10 +30,10 @@ pub async fn find(app: web::Data<App>, session: Session, query: web::Query<Sough
     if !sought.is_empty() {
         for p in app.store.probes().await? {
             if p.serial.eq_ignore_ascii_case(&sought) {
-                return Ok(see_other(&format!("/probes/{}", p.serial)));
+                return Ok(see_other(&probe_address(&p.serial)));
             }
             if p.serial.to_lowercase().contains(&sought) {
-                hits.push((format!("/probes/{}", p.serial), p.serial, p.model));
+                hits.push((probe_address(&p.serial), p.serial, p.model));
             }
         }
         for study in app.store.studies().await? {

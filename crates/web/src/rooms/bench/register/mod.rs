@@ -14,12 +14,12 @@ use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::planning::{Catalogue, ProbeModel};
-use ebrel_core::register::{EventKind, Trust, trust};
+use ebrel_core::register::{EventKind, Trust, check_serial, trust};
 use ebrel_store::Store;
 use ebrel_store::placements::Probe;
 use ebrel_store::register::{ProbeEvent, ProbePlace};
 use serde::Deserialize;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config
@@ -137,8 +137,11 @@ async fn enter(
 ) -> Result<HttpResponse, Problem> {
     let by = acting(&app, &session)?;
     let catalogue = catalogue(&app.store).await?;
-    let mut known: Vec<String> = app.store.probes().await?.into_iter().map(|p| p.serial).collect();
+    let mut known: HashSet<String> = app.store.probes().await?.into_iter().map(|p| p.serial.to_lowercase()).collect();
+    let at = app.now(&app.store.study(*id).await?);
     let (mut taken, mut left, mut refused) = (0, Vec::new(), Vec::new());
+    // All that can be taken is taken in one action: a list of thousands waits for the disk once.
+    let mut unit = app.store.unit().await?;
     for (i, line) in form.0.list.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()) {
         match read_line(line, &catalogue, &known) {
             Err(says) => {
@@ -146,17 +149,17 @@ async fn enter(
                 refused.push(Refused { line: i + 1, says });
             }
             Ok((probe, note_text)) => {
-                let probe_id = app.store.ensure_probe(&probe).await?;
+                let probe_id = unit.ensure_probe(&probe).await?;
                 if !note_text.is_empty() {
-                    let at = app.now(&app.store.study(*id).await?);
                     let event = ProbeEvent { at, kind: EventKind::Note, note: note_text, by: by.clone() };
-                    app.store.add_probe_event(probe_id, &event).await?;
+                    unit.add_probe_event(probe_id, &event).await?;
                 }
-                known.push(probe.serial);
+                known.insert(probe.serial.to_lowercase());
                 taken += 1;
             }
         }
     }
+    unit.commit().await?;
     if refused.is_empty() && taken > 0 {
         say(&session, &format!("{taken} probes are in the register."))?;
         return Ok(see_other(&format!("/studies/{}/probes", *id)));
@@ -167,18 +170,13 @@ async fn enter(
     register(&app, &session, *id, left.join("\n"), refused).await
 }
 
-fn read_line(line: &str, catalogue: &Catalogue, known: &[String]) -> Result<(Probe, String), String> {
+fn read_line(line: &str, catalogue: &Catalogue, known: &HashSet<String>) -> Result<(Probe, String), String> {
     let separator = ['\t', ';'].into_iter().find(|s| line.contains(*s)).unwrap_or(',');
     let mut cells = line.splitn(3, separator).map(str::trim);
     let (serial, model, note) =
         (cells.next().unwrap_or(""), cells.next().unwrap_or(""), cells.next().unwrap_or("").to_owned());
-    if serial.is_empty() || serial.chars().count() > 40 {
-        return Err("a serial of 1 to 40 characters comes first".into());
-    }
-    if !serial.chars().all(|c| c.is_alphanumeric() || "-_.".contains(c)) {
-        return Err(format!("“{serial}” holds more than letters, digits, - _ and ."));
-    }
-    if known.iter().any(|k| k.eq_ignore_ascii_case(serial)) {
+    let serial = check_serial(serial).map_err(|e| format!("the serial comes first: {e}"))?;
+    if known.contains(&serial.to_lowercase()) {
         return Err(format!("{serial} is in the register already"));
     }
     let found = catalogue.probe(model).or_else(|| catalogue.probes.iter().find(|p| p.name.eq_ignore_ascii_case(model)));
@@ -205,7 +203,7 @@ mod tests {
     #[test]
     fn lines_are_read_with_any_separator_and_refused_with_a_reason() {
         let catalogue = Catalogue::shipped();
-        let read = |line: &str| read_line(line, &catalogue, &["BD-0417".to_owned()]);
+        let read = |line: &str| read_line(line, &catalogue, &HashSet::from(["bd-0417".to_owned()]));
         let (probe, note) = read("BD-0900;blade-5;bought in May, box 3").unwrap();
         assert_eq!((probe.serial.as_str(), note.as_str()), ("BD-0900", "bought in May, box 3"));
         assert_eq!(read("BD-0901\tBlade dielectric, 5 cm, analog 2.5 V").unwrap().0.instrument_max, Some(2500.0));

@@ -10,7 +10,7 @@ use crate::shell::figures::{fixed, moment, signed};
 use crate::shell::forms::at_most;
 use crate::shell::guard::CheckedForm;
 use crate::shell::sign_in::acting;
-use crate::shell::{Room, Shell, page, say, see_other};
+use crate::shell::{Room, Shell, page, probe_address, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -116,7 +116,7 @@ async fn retire(
     let by = acting(&app, &session)?;
     let calibration = app.store.calibration(*id).await?;
     let why = at_most(&form.0.why, "the reason", 200)?;
-    let back = format!("/probes/{}", form.0.serial.trim());
+    let back = probe_address(form.0.serial.trim());
     if why.is_empty() {
         say(&session, "Not retired: say why, so that it can be understood years later.")?;
         return Ok(see_other(&back));
@@ -285,5 +285,5 @@ async fn note(
     let note = at_most(&form.0.note, "the note", 500)?;
     app.store.add_probe_event(probe.id, &ProbeEvent { at, kind, note, by }).await?;
     say(&session, &format!("{}: {} is noted.", probe.serial, kind.words()))?;
-    Ok(see_other(&format!("/probes/{}", probe.serial)))
+    Ok(see_other(&probe_address(&probe.serial)))
 }

@@ -6,7 +6,7 @@ use crate::app::App;
 use crate::components::dig::{Drawing, Measures};
 use crate::shell::errors::Problem;
 use crate::shell::figures::when;
-use crate::shell::{Shell, page};
+use crate::shell::{Shell, page, probe_address};
 use actix_session::Session;
 use actix_web::http::header::{CONTENT_DISPOSITION, ContentType};
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -144,7 +144,7 @@ async fn labels(
         let path = if context.draft.probes[probe.row].serial.is_blank() {
             format!("/stations/{}/plan/depths", *id)
         } else {
-            format!("/probes/{}", probe.label)
+            probe_address(&probe.label)
         };
         let address = format!("{}://{}{path}", connection.scheme(), connection.host());
         let code = QrCode::new(address.as_bytes()).map_err(|e| Problem::Internal(e.to_string()))?;
