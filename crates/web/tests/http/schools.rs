@@ -59,7 +59,8 @@ async fn several_weighings_and_density_cores_are_read_and_kept_as_typed() {
     let worked: Value = v.post_json("/bench/1/draft", &body).await.json().await.unwrap();
     let result = worked["result"].as_str().unwrap();
     assert!(
-        result.contains("Field density 1.21 ± 0.01 g/cm³ from 3 cores") && result.contains("Pack 4 layers"),
+        result.contains("Field density 1.21 ± 0.01 (standard deviation) g/cm³ from 3 cores")
+            && result.contains("Pack 4 layers"),
         "{result}"
     );
 }

@@ -46,7 +46,7 @@ async fn a_thermocouple_wants_its_panel_and_no_impossible_reading() {
     let page = v.page(&sheet).await;
     assert!(
         page.contains("30.12 <span")
-            && page.contains("± 0.31")
+            && page.contains("± 0.63 (95 %)")
             && page.contains("outside type T, which goes from -270 to 400")
     );
 }
@@ -124,7 +124,7 @@ async fn a_thermistor_goes_by_its_three_points() {
     ]);
     v.post(&sheet, &points).await;
     let page = v.page(&sheet).await;
-    assert!(page.contains("25.00 <span") && page.contains("± 0.10") && page.contains("a short or an open circuit"));
+    assert!(page.contains("25.00 <span") && page.contains(" (95 %)") && page.contains("a short or an open circuit"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -49,7 +49,7 @@ pub fn conditions(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> 
         warnings.push(format!("Density cores: {says}"));
     }
     if let Some(Ok(FieldDensity { mean, sd, n })) = field_density(&draft.cores) {
-        let spread = sd.map(|sd| format!(" ± {}", fixed(sd, 2))).unwrap_or_default();
+        let spread = sd.map(|sd| format!(" ± {} (standard deviation)", fixed(sd, 2))).unwrap_or_default();
         let few = if n < FIELD_CORES { "; three or more tell how patchy the soil is" } else { "" };
         next.push(format!("Field density {}{spread} g/cm³ from {n} cores{few}.", fixed(mean, 2)));
     }
@@ -220,7 +220,7 @@ mod tests {
     #[test]
     fn density_cores_lead_the_packing() {
         let c = of(|d| (d.density, d.cores) = (String::new(), "40; 170; 100\n40; 172; 100\n40; 168; 100".into()));
-        assert_eq!(c.next[0], "Field density 1.30 ± 0.02 g/cm³ from 3 cores.");
+        assert_eq!(c.next[0], "Field density 1.30 ± 0.02 (standard deviation) g/cm³ from 3 cores.");
         assert!(c.next[2].starts_with("Pack 4 layers of 1\u{202f}365 g"), "{:?}", c.next);
         let wrong = of(|d| d.cores = "40; 170".into());
         assert!(wrong.warnings[0].starts_with("Density cores: Line 1"));

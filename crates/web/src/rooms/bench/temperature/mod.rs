@@ -180,7 +180,7 @@ fn row(i: usize, pair: &Pair, worked: &Worked) -> Row {
         panel: at("panel", &pair.panel),
         reference: at("reference", &pair.reference),
         celsius: worked.celsius.map(|c| fixed(c.0, 2)).unwrap_or_default(),
-        u: if worked.u > 0.0 { format!("± {}", fixed(worked.u, 2)) } else { String::new() },
+        u: if worked.u > 0.0 { format!("± {} (95 %)", fixed(2.0 * worked.u, 2)) } else { String::new() },
         difference: worked.celsius.map(|c| fixed(c.0 - c.1, 2)).unwrap_or_default(),
     }
 }
