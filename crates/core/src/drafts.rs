@@ -44,6 +44,21 @@ pub fn merge(base: &Value, mine: &Value, theirs: &Value) -> Merged {
     Merged { draft, conflicts }
 }
 
+/// Merges two drafts whose common beginning nobody remembers: the other's stands, and each difference is told.
+#[must_use]
+pub fn merge_without_base(mine: &Value, theirs: &Value) -> Merged {
+    merge(&emptied(theirs), mine, theirs)
+}
+
+/// The same shape with nothing in it.
+fn emptied(draft: &Value) -> Value {
+    match draft {
+        Value::Object(map) => Value::Object(map.iter().map(|(k, v)| (k.clone(), emptied(v))).collect()),
+        Value::Array(list) => Value::Array(list.iter().map(emptied).collect()),
+        _ => Value::Null,
+    }
+}
+
 fn one(base: &Value, mine: &Value, theirs: &Value, path: String, conflicts: &mut Vec<Conflict>) -> Value {
     if mine == base || mine == theirs {
         return theirs.clone();
@@ -124,6 +139,9 @@ mod tests {
             }
             prop_assert_eq!(merge(&base, &base, &theirs).draft, theirs.clone());
             prop_assert_eq!(merge(&base, &mine, &base).draft, mine.clone());
+            let forgotten = merge_without_base(&mine, &theirs);
+            prop_assert_eq!(&forgotten.draft, &theirs);
+            prop_assert_eq!(forgotten.conflicts.is_empty(), mine == theirs);
         }
     }
 }

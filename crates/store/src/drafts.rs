@@ -14,6 +14,8 @@ pub enum DraftKind {
     Sheet,
     /// The design of a study, by the study's number.
     Design,
+    /// The catalogue of models, of which there is one.
+    Catalogue,
 }
 
 impl DraftKind {
@@ -23,11 +25,12 @@ impl DraftKind {
             Self::Run => "run",
             Self::Sheet => "sheet",
             Self::Design => "design",
+            Self::Catalogue => "catalogue",
         }
     }
 }
 
-/// Revisions of one document that are remembered; a page older than that is taken as if it were the newest.
+/// Revisions of one document that are remembered; of a page older than that, each difference is a conflict.
 const REMEMBERED: i64 = 200;
 
 impl Store {

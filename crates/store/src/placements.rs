@@ -47,6 +47,23 @@ pub struct Placement {
     pub note: String,
 }
 
+impl Placement {
+    /// What it says, as it was given.
+    #[must_use]
+    pub fn given(&self) -> NewPlacement {
+        NewPlacement {
+            node_id: self.node_id,
+            port: self.port.clone(),
+            probe_id: self.probe.id,
+            depth_cm: self.depth_cm.and_then(|d| DepthCm::new(d).ok()),
+            orientation: self.orientation.clone(),
+            starts: self.starts,
+            ends: self.ends,
+            note: self.note.clone(),
+        }
+    }
+}
+
 /// A placement that is to be made.
 #[derive(Debug, Clone, PartialEq)]
 pub struct NewPlacement {
@@ -143,13 +160,14 @@ impl Store {
         Ok(id)
     }
 
-    /// Corrects a placement: the readings stay as they are, and mean something else from now on.
+    /// Corrects a placement that says `was`: the readings stay as they are, and mean something else from now on.
     ///
     /// # Errors
-    /// [`StoreError::Rule`] if another probe is at that port at the time, or the dates are in the wrong order.
-    pub async fn correct_placement(&self, id: i64, new: &NewPlacement) -> Result<(), StoreError> {
+    /// [`StoreError::Stale`] if it says something else by now; [`StoreError::Rule`] if another probe is at that port at the
+    /// time, or the dates are in the wrong order.
+    pub async fn correct_placement(&self, id: i64, was: &NewPlacement, new: &NewPlacement) -> Result<(), StoreError> {
         let mut unit = self.unit().await?;
-        unit.correct_placement(id, new).await?;
+        unit.correct_placement(id, was, new).await?;
         unit.commit().await
     }
 
@@ -269,20 +287,18 @@ impl Unit {
         Ok(id)
     }
 
-    /// Corrects a placement: the readings stay as they are, and mean something else from now on.
-    ///
-    /// # Errors
-    /// [`StoreError::Rule`] if another probe is at that port at the time, or the dates are in the wrong order.
-    pub async fn correct_placement(&mut self, id: i64, new: &NewPlacement) -> Result<(), StoreError> {
+    /// See [`Store::correct_placement`].
+    async fn correct_placement(&mut self, id: i64, was: &NewPlacement, new: &NewPlacement) -> Result<(), StoreError> {
         let depth = new.depth_cm.map(DepthCm::get);
         let (starts, ends) = (new.starts.0, new.ends.map(|t| t.0));
         if ends.is_some_and(|e| e <= starts) {
             return Err(StoreError::Rule("The placement must end after it starts.".into()));
         }
         overlap_free(self.connection(), new.node_id, &new.port, starts, ends, Some(id)).await?;
-        sqlx::query!(
+        let (old_depth, old_end) = (was.depth_cm.map(DepthCm::get), was.ends.map(|t| t.0));
+        let done = sqlx::query!(
             "UPDATE placement SET port = ?, probe_id = ?, depth_cm = ?, orientation = ?, starts = ?, ends = ?, note = ?
-             WHERE id = ?",
+             WHERE id = ? AND port = ? AND probe_id = ? AND depth_cm IS ? AND orientation = ? AND starts = ? AND ends IS ?",
             new.port,
             new.probe_id,
             depth,
@@ -290,11 +306,20 @@ impl Unit {
             starts,
             ends,
             new.note,
-            id
+            id,
+            was.port,
+            was.probe_id,
+            old_depth,
+            was.orientation,
+            was.starts.0,
+            old_end
         )
         .execute(self.connection())
         .await
         .map_err(|e| taken(e, || "This placement is there already.".into()))?;
+        if done.rows_affected() == 0 {
+            return Err(StoreError::Stale);
+        }
         let station = sqlx::query_scalar!("SELECT station_id FROM node WHERE id = ?", new.node_id)
             .fetch_one(self.connection())
             .await?;
@@ -416,7 +441,11 @@ mod tests {
         store.add_readings(vec![crate::readings::Reading { stream, t: 900, raw: 1021.5 }]).await.unwrap();
         let probe = store.ensure_probe(&blade("BD-0417")).await.unwrap();
         let id = store.place(&placed(node, probe, 15.0, 0, None)).await.unwrap();
-        store.correct_placement(id, &placed(node, probe, 5.0, 0, None)).await.unwrap();
+        let (was, new) = (placed(node, probe, 15.0, 0, None), placed(node, probe, 5.0, 0, None));
+        store.correct_placement(id, &was, &new).await.unwrap();
+        assert_eq!(store.placements(1).await.unwrap()[0].given(), new);
+        let stale = store.correct_placement(id, &was, &placed(node, probe, 7.0, 0, None)).await;
+        assert!(matches!(stale, Err(StoreError::Stale)), "{stale:?}");
         let channels = store.channels(1).await.unwrap();
         assert_eq!(channels.iter().map(|c| c.label()).collect::<Vec<_>>(), ["5\u{a0}cm"]);
         assert_eq!(store.series(stream).await.unwrap().values, [1021.5]);

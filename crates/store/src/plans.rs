@@ -199,22 +199,30 @@ impl Store {
         Ok(sqlx::query_scalar!("SELECT body FROM catalogue WHERE id = 1").fetch_optional(&self.pool).await?)
     }
 
-    /// Keeps a changed catalogue; `None` brings the shipped one back.
+    /// Keeps a changed catalogue; `None` brings the shipped one back. `expected` is the revision that was changed.
     ///
     /// # Errors
-    /// [`StoreError`] if the database refuses.
-    pub async fn keep_catalogue(&self, body: Option<&str>) -> Result<(), StoreError> {
+    /// [`StoreError::Stale`] if somebody saved meanwhile; [`StoreError`] if the database refuses.
+    pub async fn keep_catalogue(&self, expected: i64, body: Option<&str>) -> Result<(), StoreError> {
+        let mut tx = self.write().await?;
+        let before = sqlx::query_scalar!("SELECT body FROM catalogue WHERE id = 1").fetch_optional(&mut *tx).await?;
+        let texts = (before.as_deref().unwrap_or_default(), body.unwrap_or_default());
+        advance(&mut tx, DraftKind::Catalogue, CATALOGUE, expected, texts).await?;
         match body {
             Some(body) => {
                 sqlx::query!("INSERT INTO catalogue VALUES (1, ?1) ON CONFLICT DO UPDATE SET body = ?1", body)
-                    .execute(&self.pool)
+                    .execute(&mut *tx)
                     .await?
             }
-            None => sqlx::query!("DELETE FROM catalogue").execute(&self.pool).await?,
+            None => sqlx::query!("DELETE FROM catalogue").execute(&mut *tx).await?,
         };
+        tx.commit().await?;
         Ok(())
     }
 }
+
+/// The catalogue's number among documents.
+pub const CATALOGUE: i64 = 1;
 
 #[cfg(test)]
 mod tests {
@@ -271,9 +279,10 @@ mod tests {
         store.describe_station(&described, None).await.unwrap();
         assert_eq!(store.station(id).await.unwrap().known_bias, "a wall");
         assert_eq!(store.horizons(id).await.unwrap(), soil);
-        store.keep_catalogue(Some("{}")).await.unwrap();
+        store.keep_catalogue(0, Some("{}")).await.unwrap();
+        assert!(matches!(store.keep_catalogue(0, None).await, Err(StoreError::Stale)), "from an old page");
         assert_eq!(store.catalogue().await.unwrap().as_deref(), Some("{}"));
-        store.keep_catalogue(None).await.unwrap();
+        store.keep_catalogue(1, None).await.unwrap();
         assert_eq!(store.catalogue().await.unwrap(), None);
     }
 }

@@ -127,9 +127,9 @@ async fn swapped_ports_are_repaired_by_swapping_the_placements() {
     let a_id = rig.store.place(&a).await.unwrap();
     let b_id = rig.store.place(&b).await.unwrap();
     let aside = NewPlacement { port: "aside".into(), ..a.clone() };
-    rig.store.correct_placement(a_id, &aside).await.unwrap();
-    rig.store.correct_placement(b_id, &NewPlacement { port: "m15".into(), ..b }).await.unwrap();
-    rig.store.correct_placement(a_id, &NewPlacement { port: "m30".into(), ..a }).await.unwrap();
+    rig.store.correct_placement(a_id, &a, &aside).await.unwrap();
+    rig.store.correct_placement(b_id, &b, &NewPlacement { port: "m15".into(), ..b.clone() }).await.unwrap();
+    rig.store.correct_placement(a_id, &aside, &NewPlacement { port: "m30".into(), ..a }).await.unwrap();
     let channels = rig.store.channels(rig.station).await.unwrap();
     let serials: Vec<_> =
         channels.iter().map(|c| (c.stream.port.as_str(), c.placement.probe.serial.as_str())).collect();
@@ -140,9 +140,10 @@ async fn swapped_ports_are_repaired_by_swapping_the_placements() {
 #[tokio::test]
 async fn a_placement_must_end_after_it_starts() {
     let rig = rig().await;
-    let id = rig.store.place(&rig.placement("BD-0418", "m15", 5000, None).await).await.unwrap();
+    let placed = rig.placement("BD-0418", "m15", 5000, None).await;
+    let id = rig.store.place(&placed).await.unwrap();
     let wrong = rig.placement("BD-0418", "m15", 5000, Some(4000)).await;
-    let error = rig.store.correct_placement(id, &wrong).await.unwrap_err();
+    let error = rig.store.correct_placement(id, &placed, &wrong).await.unwrap_err();
     assert!(matches!(&error, StoreError::Rule(s) if s.contains("end after it starts")), "{error}");
     assert_eq!(rig.store.placements(rig.station).await.unwrap()[0].ends, None);
 }

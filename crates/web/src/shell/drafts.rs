@@ -1,7 +1,7 @@
 //! Saving what is typed beside others who type: a form from an old page is merged field by field.
 
 use super::errors::Problem;
-use ebrel_core::drafts::{Conflict, merge};
+use ebrel_core::drafts::{Conflict, merge, merge_without_base};
 use ebrel_store::Store;
 use ebrel_store::drafts::DraftKind;
 use serde::Serialize;
@@ -52,18 +52,19 @@ pub async fn combine<D>(
 where
     D: Serialize + DeserializeOwned,
 {
-    let old = match sent.filter(|r| *r < at.revision) {
-        Some(revision) => store.draft_at(at.kind, at.document, revision).await?,
-        None => None,
-    };
-    // A form of the newest revision, or of one so old that nobody remembers it.
-    let Some(old) = old else {
+    let Some(old) = sent.filter(|r| *r < at.revision) else {
         return Ok(Combined { draft: type_in(newest)?, conflicts: Vec::new(), merged: false });
     };
     let internal = |e: serde_json::Error| Problem::Internal(e.to_string());
-    let base: D = serde_json::from_str(&old).map_err(internal)?;
     let json = |draft: &D| serde_json::to_value(draft).map_err(internal);
-    let found = merge(&json(&base)?, &json(&type_in(&base)?)?, &json(newest)?);
+    let found = match store.draft_at(at.kind, at.document, old).await? {
+        Some(text) => {
+            let base: D = serde_json::from_str(&text).map_err(internal)?;
+            merge(&json(&base)?, &json(&type_in(&base)?)?, &json(newest)?)
+        }
+        // So old that nobody remembers it.
+        None => merge_without_base(&json(&type_in(newest)?)?, &json(newest)?),
+    };
     let draft = serde_json::from_value(found.draft).map_err(internal)?;
     Ok(Combined { draft, conflicts: found.conflicts, merged: true })
 }

@@ -117,6 +117,10 @@ async fn a_catalogue_with_an_unknown_field_is_refused_with_its_line_and_stands_a
     assert_ne!(dearer, json);
     v.post("/catalogue", &[("json", &dearer)]).await;
     assert!(v.page("/catalogue").await.contains("Your own."));
+    let stale = [("json", &*dearer.replacen("120.0", "121.0", 1)), ("revision", "0")];
+    let page = v.post("/catalogue", &stale).await.text().await.unwrap();
+    assert!(page.contains("Somebody else changed the catalogue meanwhile") && page.contains("121.0"));
+    assert!(!v.page("/catalogue.json").await.contains("121.0"));
     v.post("/catalogue", &[("do", "shipped")]).await;
     assert_eq!(v.page("/catalogue.json").await, json);
 }

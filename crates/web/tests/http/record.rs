@@ -73,6 +73,41 @@ async fn an_exported_package_is_checked_as_the_station_was() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn two_corrections_of_one_placement_lose_neither() {
+    let v = Visitor::of_demo().await;
+    let path = "/stations/1/placements/3";
+    let send = async |depth: &str, orientation: &str, was: &str| {
+        let fields = [
+            ("serial", "BD-0421"),
+            ("port", "m30"),
+            ("depth", depth),
+            ("orientation", orientation),
+            ("starts", "2024-03-01 00:00"),
+            ("ends", ""),
+            ("was", was),
+        ];
+        let answer = v.post(path, &fields).await;
+        (answer.status().as_u16(), answer.text().await.unwrap())
+    };
+    let page = v.page("/stations/1/placements").await;
+    let page = scraper::Html::parse_document(&page);
+    let form = scraper::Selector::parse(&format!("form[action='{path}'] input")).unwrap();
+    let value = |name: &str| {
+        let input = page.select(&form).find(|i| i.attr("name") == Some(name)).unwrap();
+        input.attr("value").unwrap().to_owned()
+    };
+    let (was, lies, depth) = (value("was"), value("orientation"), value("depth"));
+    assert_eq!(send("31", &lies, &was).await.0, 303);
+    assert_eq!(send(&depth, "θ, on edge", &was).await.0, 303, "another field from the same old page");
+    let both = v.page("/stations/1/placements").await;
+    assert!(both.contains("value=\"31\"") && both.contains("value=\"θ, on edge\""));
+    let (status, refused) = send("32", &lies, &was).await;
+    assert_eq!(status, 200);
+    assert!(refused.contains("By now it says depth “31”") && refused.contains("value=\"32\""), "{refused}");
+    assert!(v.page("/stations/1/placements").await.contains("value=\"31\""), "theirs stands until sent again");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_corrected_depth_moves_the_record_and_changes_no_reading() {
     let v = Visitor::of_demo().await;
     let form = |depth: &'static str, starts: &'static str| {

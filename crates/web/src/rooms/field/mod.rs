@@ -2,6 +2,7 @@
 
 use crate::app::App;
 use crate::jobs::reviewing;
+use crate::shell::drafts::TRIES;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, read_field};
 use crate::shell::forms::words;
@@ -10,9 +11,11 @@ use crate::shell::{Room, Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_core::drafts::merge;
 use ebrel_core::units::{DepthCm, read_number};
+use ebrel_store::StoreError;
 use ebrel_store::placements::{NewPlacement, Placement, Probe};
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 
 /// Routes of this room.
 pub fn routes(config: &mut web::ServiceConfig) {
@@ -23,13 +26,10 @@ pub fn routes(config: &mut web::ServiceConfig) {
 
 struct Row {
     id: i64,
-    port: String,
-    serial: String,
     model: String,
-    depth: String,
-    orientation: String,
-    starts: String,
-    ends: String,
+    /// What stands, as JSON: what the form is made of.
+    was: String,
+    typed: Correction,
     error: Option<String>,
 }
 
@@ -43,7 +43,7 @@ struct PlacementsPage {
     probes: Vec<Probe>,
 }
 
-#[derive(Deserialize)]
+#[derive(Clone, Serialize, Deserialize)]
 struct Correction {
     port: String,
     serial: String,
@@ -51,6 +51,9 @@ struct Correction {
     orientation: String,
     starts: String,
     ends: String,
+    /// What the page showed, as JSON.
+    #[serde(default, skip_serializing)]
+    was: String,
 }
 
 async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
@@ -66,16 +69,12 @@ async fn show(
     let station = app.store.station(id).await?;
     let study = app.store.study(station.study_id).await?;
     let offset = study.utc_offset_minutes;
-    let mut rows: Vec<Row> = app.store.placements(id).await?.iter().map(|p| row(p, offset)).collect();
+    let mut rows: Vec<Row> =
+        app.store.placements(id).await?.iter().map(|p| row(p, offset)).collect::<Result<_, _>>()?;
     if let Some((placement, typed, error)) = refused
         && let Some(row) = rows.iter_mut().find(|r| r.id == placement)
     {
-        row.port = typed.port;
-        row.serial = typed.serial;
-        row.depth = typed.depth;
-        row.orientation = typed.orientation;
-        row.starts = typed.starts;
-        row.ends = typed.ends;
+        row.typed = typed;
         row.error = Some(error);
     }
     let shell =
@@ -84,18 +83,18 @@ async fn show(
     page(&PlacementsPage { shell, station: station.name, id, rows, probes: app.store.probes().await? })
 }
 
-fn row(p: &Placement, offset: i64) -> Row {
-    Row {
-        id: p.id,
+fn row(p: &Placement, offset: i64) -> Result<Row, Problem> {
+    let typed = Correction {
         port: p.port.clone(),
         serial: p.probe.serial.clone(),
-        model: p.probe.model.clone(),
         depth: p.depth_cm.map(|d| d.to_string().replace('-', "−")).unwrap_or_default(),
         orientation: p.orientation.clone(),
         starts: field(p.starts, offset),
         ends: p.ends.map(|t| field(t, offset)).unwrap_or_default(),
-        error: None,
-    }
+        was: String::new(),
+    };
+    let was = serde_json::to_string(&typed).map_err(|e| Problem::Internal(e.to_string()))?;
+    Ok(Row { id: p.id, model: p.probe.model.clone(), was, typed, error: None })
 }
 
 async fn correct(
@@ -106,24 +105,53 @@ async fn correct(
 ) -> Result<HttpResponse, Problem> {
     let (id, placement) = path.into_inner();
     let station = app.store.station(id).await?;
-    let study = app.store.study(station.study_id).await?;
-    let known = app.store.placements(id).await?.into_iter().find(|p| p.id == placement);
-    let known = known.ok_or(Problem::NotFound("placement"))?;
+    let offset = app.store.study(station.study_id).await?.utc_offset_minutes;
     let probes = app.store.probes().await?;
-    let resolved = resolve(&form.0, &known, &probes, study.utc_offset_minutes);
-    let done = match resolved {
-        Err(error) => Err(error),
-        Ok(new) => match app.store.correct_placement(placement, &new).await {
-            Err(ebrel_store::StoreError::Rule(sentence)) => Err(sentence),
-            other => Ok(other?),
-        },
-    };
-    if let Err(error) = done {
-        return show(&app, &session, id, Some((placement, form.0, error))).await;
+    let mut refused = String::new();
+    for _ in 0..TRIES {
+        let known = app.store.placements(id).await?.into_iter().find(|p| p.id == placement);
+        let known = known.ok_or(Problem::NotFound("placement"))?;
+        let resolved =
+            combined(&form.0, &row(&known, offset)?).and_then(|whole| resolve(&whole, &known, &probes, offset));
+        refused = match resolved {
+            Err(sentence) => sentence,
+            Ok(new) => match app.store.correct_placement(placement, &known.given(), &new).await {
+                Err(StoreError::Stale) => continue,
+                Err(StoreError::Rule(sentence)) => sentence,
+                done => {
+                    done?;
+                    reviewing::run(&app.store, id).await?;
+                    say(&session, CORRECTED)?;
+                    return Ok(see_other(&format!("/stations/{id}/placements")));
+                }
+            },
+        };
+        break;
     }
-    reviewing::run(&app.store, id).await?;
-    say(&session, "The placement is corrected. No reading was changed; the record and its flags follow from it anew.")?;
-    Ok(see_other(&format!("/stations/{id}/placements")))
+    if refused.is_empty() {
+        return Err(StoreError::Stale.into());
+    }
+    show(&app, &session, id, Some((placement, form.0, refused))).await
+}
+
+const CORRECTED: &str =
+    "The placement is corrected. No reading was changed; the record and its flags follow from it anew.";
+
+/// What was typed on a page, put into what stands by now; a sentence where both changed the same field.
+fn combined(typed: &Correction, now: &Row) -> Result<Correction, String> {
+    let Ok(was) = serde_json::from_str(&typed.was) else { return Ok(typed.clone()) };
+    let json = |c: &Correction| serde_json::to_value(c).map_err(|e| e.to_string());
+    let found = merge(&was, &json(typed)?, &json(&now.typed)?);
+    if found.conflicts.is_empty() {
+        return serde_json::from_value(found.draft).map_err(|e| e.to_string());
+    }
+    let theirs: Vec<String> =
+        (found.conflicts.iter()).map(|c| format!("{} “{}”", c.path, c.theirs.as_str().unwrap_or_default())).collect();
+    Err(format!(
+        "Somebody else corrected this placement meanwhile, and nothing of yours was taken in. By now it says {}; here stands \
+         what you typed: send it again to take yours.",
+        theirs.join(", ")
+    ))
 }
 
 fn resolve(form: &Correction, known: &Placement, probes: &[Probe], offset: i64) -> Result<NewPlacement, String> {

@@ -10,6 +10,9 @@ use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::planning::{Catalogue, LoggerModel, ProbeModel};
+use ebrel_store::StoreError;
+use ebrel_store::drafts::DraftKind;
+use ebrel_store::plans::CATALOGUE;
 use serde::Deserialize;
 
 pub fn routes(config: &mut web::ServiceConfig) {
@@ -46,6 +49,7 @@ struct CataloguePage {
     probes: Vec<ProbeRow>,
     loggers: Vec<LoggerRow>,
     own: bool,
+    revision: i64,
     json: String,
     error: Option<String>,
 }
@@ -63,6 +67,7 @@ async fn show(app: &App, session: &Session, json: String, error: Option<String>)
         probes: known.probes.iter().map(probe_row).collect(),
         loggers: known.loggers.iter().map(logger_row).collect(),
         own: app.store.catalogue().await?.is_some(),
+        revision: app.store.revision(DraftKind::Catalogue, CATALOGUE).await?,
         json,
         error,
     })
@@ -124,25 +129,33 @@ struct Take {
     json: String,
     #[serde(default, rename = "do")]
     action: String,
+    /// The catalogue's revision that the page showed.
+    revision: Option<i64>,
 }
 
 async fn take(app: web::Data<App>, session: Session, form: CheckedForm<Take>) -> Result<HttpResponse, Problem> {
-    let Take { json, action } = form.0;
-    if action == "shipped" {
-        app.store.keep_catalogue(None).await?;
-        say(&session, "The shipped catalogue holds again.")?;
-        return Ok(see_other("/catalogue"));
-    }
-    match Catalogue::read(&json) {
-        Err(e) => show(&app, &session, json, Some(e.to_string())).await,
-        Ok(read) => {
-            let body = serde_json::to_string(&read).map_err(|e| Problem::Internal(e.to_string()))?;
-            app.store.keep_catalogue(Some(&body)).await?;
-            say(
-                &session,
-                &format!("{} probes and {} loggers are in the catalogue.", read.probes.len(), read.loggers.len()),
-            )?;
+    let Take { json, action, revision } = form.0;
+    let (body, done) = if action == "shipped" {
+        (None, "The shipped catalogue holds again.".to_owned())
+    } else {
+        let read = match Catalogue::read(&json) {
+            Err(e) => return show(&app, &session, json, Some(e.to_string())).await,
+            Ok(read) => read,
+        };
+        let body = serde_json::to_string(&read).map_err(|e| Problem::Internal(e.to_string()))?;
+        let counts = (read.probes.len(), read.loggers.len());
+        (Some(body), format!("{} probes and {} loggers are in the catalogue.", counts.0, counts.1))
+    };
+    let newest = app.store.revision(DraftKind::Catalogue, CATALOGUE).await?;
+    match app.store.keep_catalogue(revision.unwrap_or(newest), body.as_deref()).await {
+        Err(StoreError::Stale) => show(&app, &session, json, Some(STALE.to_owned())).await,
+        kept => {
+            kept?;
+            say(&session, &done)?;
             Ok(see_other("/catalogue"))
         }
     }
 }
+
+const STALE: &str = "Somebody else changed the catalogue meanwhile, and nothing of yours was taken in. The tables above \
+                     show theirs, here stands yours: put in what you want of theirs and send it again.";
