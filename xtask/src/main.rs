@@ -143,7 +143,48 @@ fn arrows() -> Result<(), Failed> {
         }
     }
     say("arrows between crates: as drawn");
+    rooms()
+}
+
+/// The rooms of the web crate; none leans on another, in code, templates or scripts.
+const ROOMS: [&str; 6] = ["bench", "field", "findings", "plan", "record", "review"];
+
+/// Proves that. Each room must be found to name itself, so that a scan that sees nothing fails too.
+fn rooms() -> Result<(), Failed> {
+    let folder = root().join("crates/web/src/rooms");
+    for room in ROOMS {
+        let mut named = Vec::new();
+        for file in files_below(&folder.join(room))? {
+            let text = std::fs::read_to_string(&file)?;
+            let leans = |other: &str| {
+                let ways = [format!("rooms::{other}::"), format!("rooms::{other};"), format!("rooms/{other}/")];
+                ways.iter().any(|way| text.contains(way))
+            };
+            named.extend(ROOMS.into_iter().filter(|other| leans(other)).map(|other| (other, file.clone())));
+        }
+        if let Some((other, file)) = named.iter().find(|(other, _)| *other != room) {
+            return Err(format!(
+                "{} leans on the room {other}: share it through components, shell or jobs",
+                file.display()
+            )
+            .into());
+        }
+        if named.is_empty() {
+            return Err(format!("nothing was found in the room {room}").into());
+        }
+    }
+    say("rooms: none leans on another");
     Ok(())
+}
+
+/// All files of a folder and those within.
+fn files_below(folder: &Path) -> Result<Vec<PathBuf>, Failed> {
+    let mut files = Vec::new();
+    for entry in std::fs::read_dir(folder)? {
+        let path = entry?.path();
+        if path.is_dir() { files.extend(files_below(&path)?) } else { files.push(path) }
+    }
+    Ok(files)
 }
 
 /// Renews `.sqlx`: makes a database from the migrations, and lets the compiler describe every query against it.

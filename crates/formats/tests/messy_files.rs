@@ -2,10 +2,13 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
+mod common;
+
+use common::zipped;
 use ebrel_core::units::UnixSeconds;
 use ebrel_formats::logger::{Clock, Read, decode, guess, read};
 use ebrel_formats::package::{
-    ChannelRow, EventRow, FlagRow, HorizonRow, Package, PackageError, ReadingRow, StationRow, read_zip, write_zip,
+    ChannelRow, EventRow, FlagRow, HorizonRow, Package, PackageError, ReadingRow, StationRow, read_zip,
 };
 use ebrel_formats::rfc3339;
 use proptest::prelude::*;
@@ -150,7 +153,7 @@ fn package(values: &[f64]) -> Package {
 fn a_package_that_contradicts_itself_is_refused_by_line() {
     let mut wrong = package(&[0.3]);
     wrong.channels[0].0.channel = "other".into();
-    let zip = write_zip(&wrong).unwrap();
+    let zip = zipped(&wrong);
     assert!(read_zip(&zip, "x.zip").is_ok());
     assert!(matches!(read_zip(b"PK nonsense", "x.zip"), Err(PackageError::Open { .. })));
 }
@@ -159,8 +162,8 @@ proptest! {
     #[test]
     fn a_package_comes_back_as_it_was_and_the_same_bytes_again(values in prop::collection::vec(-1e6..1e6f64, 0..40)) {
         let whole = package(&values);
-        let zip = write_zip(&whole).unwrap();
-        prop_assert_eq!(&zip, &write_zip(&whole).unwrap());
+        let zip = zipped(&whole);
+        prop_assert_eq!(&zip, &zipped(&whole));
         prop_assert_eq!(read_zip(&zip, "x.zip").unwrap(), whole);
     }
 }

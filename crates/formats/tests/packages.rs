@@ -2,9 +2,12 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
+mod common;
+
+use common::zipped;
 use ebrel_core::calibration::{Curve, Form, Intercept, PolynomialFit};
 use ebrel_core::units::UnixSeconds;
-use ebrel_formats::package::{CalibrationRow, ChannelRow, EventRow, Package, ReadingRow, read_zip, write_zip};
+use ebrel_formats::package::{CalibrationRow, ChannelRow, EventRow, Package, ReadingRow, read_zip};
 use std::io::{Cursor, Write};
 
 fn row(curve: &Curve) -> CalibrationRow {
@@ -43,7 +46,7 @@ fn a_curve_of_every_form_means_the_same_after_a_round() {
         let theta = raw.map(|e| 0.1138 * e.sqrt() - 0.1758 + 0.003 * (e * 7.0).sin());
         let fit = PolynomialFit::new(&x, &theta, form.degree(), Intercept::Free).unwrap();
         let curve = Curve::from_fit(&fit, form);
-        let read = read_zip(&write_zip(&package("cut.m05", vec![row(&curve)])).unwrap(), "test").unwrap();
+        let read = read_zip(&zipped(&package("cut.m05", vec![row(&curve)])), "test").unwrap();
         let back = read.calibrations[0].curve().unwrap().curve;
         assert_eq!(back.kind(), Some(form));
         for at in [4.0, 12.25, 27.0] {
@@ -70,7 +73,7 @@ fn a_curve_of_every_form_means_the_same_after_a_round() {
 #[test]
 fn formulas_in_text_are_guarded_and_come_back() {
     for name in ["=1+1", "@cut", "'quoted'", "-m05", "plain, with \"quotes\""] {
-        let bytes = write_zip(&package(name, Vec::new())).unwrap();
+        let bytes = zipped(&package(name, Vec::new()));
         let mut archive = zip::ZipArchive::new(Cursor::new(&bytes)).unwrap();
         let table = std::io::read_to_string(archive.by_name("events.csv").unwrap()).unwrap();
         assert!(table.contains("'=HYPERLINK(1)"), "{table}");

@@ -2,6 +2,7 @@
 
 use crate::doors::Doors;
 use crate::jobs::window_cache::WindowCache;
+use crate::places::Places;
 use crate::shell::throttle::Throttle;
 use crate::{data_dir, rooms, shell};
 use actix_session::SessionMiddleware;
@@ -17,7 +18,6 @@ use sha2::{Digest, Sha256};
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
-use tokio::sync::Semaphore;
 
 /// How Ebrel was started.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -51,15 +51,15 @@ pub struct App {
     /// The code that the first account needs; printed at the terminal, of no use once there is an account.
     pub first_code: String,
     /// Places for hashing passwords: each takes 19 MB.
-    pub hashing: Semaphore,
+    pub hashing: Places,
     /// Places for reading whole files and building whole exports.
-    pub heavy: Semaphore,
+    pub heavy: Places,
     /// Requests of each peer that are under way before it signed in.
     pub under_way: shell::limits::UnderWay,
     /// Windows that were thinned lately.
     pub windows: WindowCache,
     /// Places for thinning: arithmetic that keeps a core busy.
-    pub thinning: Semaphore,
+    pub thinning: Places,
     key: Key,
 }
 
@@ -82,11 +82,11 @@ impl App {
             doors: Doors::default(),
             throttle: Throttle::default(),
             first_code: shell::passwords::code(3),
-            hashing: Semaphore::new(2),
-            heavy: Semaphore::new(2),
+            hashing: Places::new(2),
+            heavy: Places::new(2),
             under_way: Default::default(),
             windows: WindowCache::default(),
-            thinning: Semaphore::new(2),
+            thinning: Places::new(2),
             key,
         })
     }

@@ -12,6 +12,8 @@ use ebrel_core::quality::Settings;
 use ebrel_core::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
 use ebrel_formats::{logger, package, wide};
 use ebrel_store::imports::Import;
+use std::fs::File;
+use std::io::{BufWriter, Write as _};
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -297,17 +299,20 @@ async fn export(args: ExportArgs) -> Result<(), String> {
         quantities: args.quantity.iter().map(quantity).collect::<Result<_, _>>()?,
         leave_out: args.leave_out.iter().filter(|g| *g != "none").map(grade).collect::<Result<_, _>>()?,
     };
-    let bytes = match args.out.extension().and_then(|e| e.to_str()) {
-        Some("zip") => {
-            package::write_zip(&exporting::package(&record, &flags, &selection)).map_err(|e| e.to_string())?
-        }
-        Some("csv") => {
-            let columns = exporting::wide(&record, &flags, &selection);
-            wide::wide_csv(&columns, record.study.utc_offset_minutes).map_err(|e| e.to_string())?
-        }
-        _ => return Err("give --out a name that ends in .zip or .csv".into()),
-    };
-    std::fs::write(&args.out, bytes).map_err(|e| format!("{}: {e}", args.out.display()))
+    let kind = args.out.extension().and_then(|e| e.to_str()).unwrap_or_default();
+    if !["zip", "csv"].contains(&kind) {
+        return Err("give --out a name that ends in .zip or .csv".into());
+    }
+    let wrong = |e: std::io::Error| format!("{}: {e}", args.out.display());
+    let mut out = BufWriter::new(File::create(&args.out).map_err(wrong)?);
+    if kind == "zip" {
+        package::write_zip(&exporting::package(&record, &flags, &selection), &mut out).map_err(wrong)?;
+    } else {
+        let columns = exporting::wide(&record, &flags, &selection);
+        let written = wide::wide_csv(&columns, record.study.utc_offset_minutes, &mut out);
+        written.map_err(|e| wrong(e.into()))?;
+    }
+    out.flush().map_err(wrong)
 }
 
 fn check(path: &Path, out: &Path, settings: Option<&Path>) -> Result<(), String> {

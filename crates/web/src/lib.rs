@@ -14,6 +14,7 @@ pub mod data_dir;
 pub mod demo;
 pub mod doors;
 pub mod jobs;
+mod places;
 mod rooms;
 mod serving;
 mod shell;

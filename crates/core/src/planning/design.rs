@@ -10,6 +10,8 @@ use std::collections::BTreeMap;
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct DesignDraft {
+    /// What the study shall answer.
+    pub question: Typed,
     /// `yes` by the code of a quantity.
     pub quantities: BTreeMap<String, Typed>,
     /// Treatments.

@@ -3,8 +3,7 @@
 use super::tables::{FlagRow, Package};
 use crate::formula::harmless;
 use serde::Serialize;
-use std::fmt::Write as _;
-use std::io::{Cursor, Write};
+use std::io::{BufWriter, Seek, Write};
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
@@ -147,27 +146,27 @@ pub fn flags_csv(flags: &[FlagRow]) -> Result<Vec<u8>, csv::Error> {
     csv_table("flags", &sorted)
 }
 
-fn readings_csv(package: &Package) -> String {
-    let mut out = header("readings");
+fn readings_csv(package: &Package, out: &mut impl Write) -> std::io::Result<()> {
+    out.write_all(header("readings").as_bytes())?;
     for (channel, readings) in &package.channels {
         let name = quoted(&harmless(&channel.channel));
         for r in readings {
-            let _ = write!(out, "{name},{},", crate::rfc3339(r.time));
+            write!(out, "{name},{},", crate::rfc3339(r.time))?;
             if r.value.is_finite() {
-                let _ = write!(out, "{}", r.value);
+                write!(out, "{}", r.value)?;
             }
-            out.push(',');
+            out.write_all(b",")?;
             if let Some(raw) = r.raw {
-                let _ = write!(out, "{raw}");
+                write!(out, "{raw}")?;
             }
-            out.push(',');
+            out.write_all(b",")?;
             if let Some(u) = r.uncertainty {
-                let _ = write!(out, "{u}");
+                write!(out, "{u}")?;
             }
-            out.push('\n');
+            out.write_all(b"\n")?;
         }
     }
-    out
+    Ok(())
 }
 
 /// The text as one CSV field.
@@ -193,30 +192,42 @@ fn descriptor(package: &Package) -> String {
     serde_json::to_string_pretty(&whole).unwrap_or_default() + "\n"
 }
 
-/// The package as a zip. Entries carry no clock time, so that the same content gives the same bytes.
+/// Writes the package as a zip. Entries carry no clock time, so that the same content gives the same bytes.
 ///
 /// # Errors
 /// If a table cannot be written as CSV, or the zip cannot be made.
-pub fn write_zip(package: &Package) -> Result<Vec<u8>, std::io::Error> {
+pub fn write_zip<W: Write + Seek>(package: &Package, out: W) -> std::io::Result<()> {
     let channels: Vec<_> = package.channels.iter().map(|(row, _)| row).collect();
-    let files: [(&str, Vec<u8>); 8] = [
-        ("datapackage.json", descriptor(package).into_bytes()),
-        ("stations.csv", csv_table("stations", &package.stations)?),
-        ("horizons.csv", csv_table("horizons", &package.horizons)?),
-        ("channels.csv", csv_table("channels", &channels)?),
-        ("readings.csv", readings_csv(package).into_bytes()),
-        ("events.csv", csv_table("events", &package.events)?),
-        ("calibrations.csv", csv_table("calibrations", &package.calibrations)?),
-        ("flags.csv", flags_csv(&package.flags)?),
-    ];
     let options = SimpleFileOptions::default()
         .compression_method(CompressionMethod::Deflated)
         .last_modified_time(zip::DateTime::default())
         .unix_permissions(0o644);
-    let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
-    for (name, bytes) in files {
+    let before = [
+        ("datapackage.json", descriptor(package).into_bytes()),
+        ("stations.csv", csv_table("stations", &package.stations)?),
+        ("horizons.csv", csv_table("horizons", &package.horizons)?),
+        ("channels.csv", csv_table("channels", &channels)?),
+    ];
+    let after = [
+        ("events.csv", csv_table("events", &package.events)?),
+        ("calibrations.csv", csv_table("calibrations", &package.calibrations)?),
+        ("flags.csv", flags_csv(&package.flags)?),
+    ];
+    let mut zip = ZipWriter::new(out);
+    for (name, bytes) in before {
         zip.start_file(name, options)?;
         zip.write_all(&bytes)?;
     }
-    Ok(zip.finish()?.into_inner())
+    zip.start_file("readings.csv", options)?;
+    // By far the largest: never held as a whole.
+    let mut lines = BufWriter::new(&mut zip);
+    readings_csv(package, &mut lines)?;
+    lines.flush()?;
+    drop(lines);
+    for (name, bytes) in after {
+        zip.start_file(name, options)?;
+        zip.write_all(&bytes)?;
+    }
+    zip.finish()?;
+    Ok(())
 }

@@ -1,4 +1,6 @@
-//! What several rooms draw.
+//! What several rooms draw and ask for.
 
 pub mod dig;
+pub mod fields;
 pub mod section;
+pub mod strips;

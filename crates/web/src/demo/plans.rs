@@ -13,12 +13,13 @@ use serde_json::{Value, json};
 /// # Errors
 /// [`StoreError`] if the database refuses.
 pub async fn seed(store: &Store, study: i64, cut: i64) -> Result<(), StoreError> {
+    let question = store.study(study).await?.question;
     let design = json!({
+        "question": question,
         "quantities": {"water_content": "yes", "water_tension": "yes", "soil_temperature": "yes", "air_temperature": "yes", "rain": "yes"},
         "treatments": [{"name": "cut in the first winter", "replicates": 1}, {"name": "uncut", "replicates": 1}, {"name": "half shade", "replicates": 1}],
         "months": 60, "interval_min": 15
     });
-    let question = store.study(study).await?.question;
     store.keep_study_design(study, 0, &question, &design.to_string()).await?;
     let uncut = station(store, study, "uncut", "Uncut coupe").await?;
     let ride = station(store, study, "ride", "Ride edge").await?;

@@ -9,7 +9,7 @@ use ebrel_formats::package::{
     CalibrationRow, ChannelRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow,
 };
 use ebrel_formats::rfc3339;
-use ebrel_formats::wide::WideColumn;
+use ebrel_formats::wide::{Remark, WideColumn};
 use ebrel_store::flags::StoredFlag;
 
 /// What is taken out.
@@ -308,11 +308,12 @@ pub fn wide(record: &StationRecord, flags: &[StoredFlag], selection: &Selection)
             let name = if label == what { label.clone() } else { format!("{label} {what}") };
             let rows = readings(c, flags, selection).0;
             let kept = flags.iter().filter(|f| f.stream_id == c.channel.stream.id && !selection.leaves_out(f));
-            let remarks = kept.flat_map(|f| {
-                let spans = rows.iter().filter(|r| (f.flag.start..=f.flag.end).contains(&r.time));
-                spans.map(|r| (r.time, format!("{label}: {}", f.flag.test.code()))).collect::<Vec<_>>()
-            });
-            let remarks = remarks.collect();
+            let remark = |f: &StoredFlag| Remark {
+                start: f.flag.start,
+                end: f.flag.end,
+                text: format!("{label}: {}", f.flag.test.code()),
+            };
+            let remarks = kept.map(remark).collect();
             WideColumn {
                 heading: format!("{name} ({unit}) {}", c.channel.placement.probe.serial),
                 readings: rows.iter().map(|r| (r.time, r.value)).collect(),

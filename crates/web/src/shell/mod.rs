@@ -1,6 +1,8 @@
 //! What is around every page: layout and navigation, assets, guards, sign-in, errors as pages.
 
 mod assets;
+pub mod download;
+pub mod draft_form;
 pub mod drafts;
 pub mod errors;
 pub mod figures;

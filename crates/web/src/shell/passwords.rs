@@ -1,14 +1,13 @@
 //! Passwords and secrets: what is taken, hashed, compared.
 
 use super::errors::Problem;
+use crate::places::Places;
 use actix_web::cookie::Key;
-use actix_web::web;
 use argon2::Argon2;
 use argon2::password_hash::phc::PasswordHash;
 use argon2::password_hash::{PasswordHasher, PasswordVerifier};
 use sha2::{Digest, Sha256};
 use subtle::ConstantTimeEq;
-use tokio::sync::Semaphore;
 
 /// Length of a password that is taken, characters.
 const SHORTEST: usize = 10;
@@ -35,27 +34,24 @@ pub fn good(password: &str, name: &str) -> Result<(), String> {
 }
 
 /// Hashes a password, where there is a place for it.
-pub async fn hash(places: &Semaphore, password: String) -> Result<String, Problem> {
-    let internal = |e: String| Problem::Internal(e);
-    let _place = places.acquire().await.map_err(|e| internal(e.to_string()))?;
-    web::block(move || Argon2::default().hash_password(password.as_bytes()).map(|h| h.to_string()))
-        .await
-        .map_err(|e| internal(e.to_string()))?
-        .map_err(|e| internal(e.to_string()))
+pub async fn hash(places: &Places, password: String) -> Result<String, Problem> {
+    let hash = move || Argon2::default().hash_password(password.as_bytes()).map(|h| h.to_string());
+    places.take().await?.run(hash).await?.map_err(|e| Problem::Internal(e.to_string()))
 }
 
 /// Whether a password belongs to a hash; without one it takes as long, and does not.
-pub async fn right(places: &Semaphore, password: String, hash: Option<String>) -> Result<bool, Problem> {
-    let _place = places.acquire().await.map_err(|e| Problem::Internal(e.to_string()))?;
-    web::block(move || {
+pub async fn right(places: &Places, password: String, hash: Option<String>) -> Result<bool, Problem> {
+    let same = move || {
         let argon = Argon2::default();
         match hash.as_deref().map(PasswordHash::new) {
             Some(Ok(known)) => argon.verify_password(password.as_bytes(), &known).is_ok(),
-            _ => argon.hash_password(password.as_bytes()).is_err(),
+            _ => {
+                drop(std::hint::black_box(argon.hash_password(password.as_bytes())));
+                false
+            }
         }
-    })
-    .await
-    .map_err(|e| Problem::Internal(e.to_string()))
+    };
+    places.take().await?.run(same).await
 }
 
 /// Whether a code was typed as it stands at the terminal; dashes, blanks and capitals do not matter.

@@ -117,12 +117,18 @@ struct SignInPage {
     code: Field,
 }
 
+impl SignInPage {
+    fn blank(shell: Shell, first: bool) -> Self {
+        Self { shell, first, name: Field::default(), password: Field::default(), code: Field::default() }
+    }
+}
+
 async fn first_page(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
     if app.store.has_accounts().await? {
         return Ok(see_other("/sign-in"));
     }
     let shell = Shell::bare(&app, &session, "Welcome")?;
-    page(&SignInPage { shell, first: true, name: Field::default(), password: Field::default(), code: Field::default() })
+    page(&SignInPage::blank(shell, true))
 }
 
 async fn first(
@@ -165,13 +171,7 @@ async fn sign_in_page(app: web::Data<App>, session: Session) -> Result<HttpRespo
         return Ok(see_other("/first"));
     }
     let shell = Shell::bare(&app, &session, "Sign in")?;
-    page(&SignInPage {
-        shell,
-        first: false,
-        name: Field::default(),
-        password: Field::default(),
-        code: Field::default(),
-    })
+    page(&SignInPage::blank(shell, false))
 }
 
 async fn sign_in(

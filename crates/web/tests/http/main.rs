@@ -5,6 +5,7 @@
 mod acceptance;
 mod bench;
 mod client;
+mod exports;
 mod import;
 mod markup;
 mod pages;

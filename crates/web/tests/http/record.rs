@@ -4,6 +4,7 @@ use super::client::Visitor;
 use ebrel_core::quality::Settings;
 use ebrel_formats::package::{flags_csv, read_zip};
 use serde_json::Value;
+use std::collections::BTreeMap;
 
 async fn window(v: &Visitor, query: &str) -> Value {
     v.get(&format!("/stations/1/window.json?{query}")).await.json().await.unwrap()
@@ -105,6 +106,42 @@ async fn two_corrections_of_one_placement_lose_neither() {
     assert_eq!(status, 200);
     assert!(refused.contains("By now it says depth “31”") && refused.contains("value=\"32\""), "{refused}");
     assert!(v.page("/stations/1/placements").await.contains("value=\"31\""), "theirs stands until sent again");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_correction_that_cannot_be_says_why_and_keeps_what_was_typed() {
+    let v = Visitor::of_demo().await;
+    let cases = [
+        ("serial", "BD-θ\"1", "No probe has the serial “BD-θ&#34;1”"),
+        ("port", "", "the port"),
+        ("port", "m05", "is at port m05 in that time"),
+        ("depth", "deep", "“deep” is no number"),
+        ("depth", "9000", "depth"),
+        ("ends", "2023-01-01 00:00", "must end after it starts"),
+        ("ends", "2024-02-30 00:00", "“2024-02-30 00:00” is no date and time."),
+    ];
+    let whole = v.page("/stations/1/placements").await;
+    for (name, text, says) in cases {
+        let mut fields = BTreeMap::from([
+            ("serial", "BD-0421"),
+            ("port", "m30"),
+            ("depth", "30"),
+            ("orientation", "horizontal"),
+            ("starts", "2024-03-01 00:00"),
+            ("ends", ""),
+        ]);
+        fields.insert(name, text);
+        let fields: Vec<_> = fields.into_iter().collect();
+        let answer = v.post("/stations/1/placements/3", &fields).await;
+        assert_eq!(answer.status(), 200, "{name}={text}");
+        let page = answer.text().await.unwrap();
+        let alert = page.split("role=\"alert\">").nth(1).unwrap_or_default().split("</p>").next().unwrap();
+        assert!(alert.contains(says), "{name}={text}: {alert}");
+        let typed = format!("value=\"{}\"", text.replace('"', "&#34;"));
+        assert!(page.contains(&typed), "{name}={text} stands as typed");
+    }
+    assert_eq!(v.page("/stations/1/placements").await, whole, "nothing was changed");
+    assert_eq!(v.post("/stations/1/placements/999", &[("serial", "x")]).await.status(), 400, "half a form");
 }
 
 #[tokio::test(flavor = "multi_thread")]

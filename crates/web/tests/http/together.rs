@@ -34,6 +34,44 @@ async fn of_two_tabs_on_a_plan_neither_loses_a_field() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn of_two_tabs_on_a_design_or_a_sheet_neither_loses_a_field() {
+    let v = Visitor::owner().await;
+    v.post("/studies/1/design", &[("do", "add"), ("question", "Does mulch help?")]).await;
+    let sheet = v.post("/studies/1/batch", &[]).await.headers()["location"].to_str().unwrap().to_owned();
+    v.post(&sheet, &[("medium", "moist sand"), ("tolerance", "20")]).await;
+    let pages = [
+        ("/studies/1/design", "question", ["Does mulch help?", "Does mulch save water?", "Does bark help?"], "months"),
+        (&*sheet, "medium", ["moist sand", "θ of wet sand", "air"], "tolerance"),
+    ];
+    for (path, shared, [_, first, second], other) in pages {
+        let opened = revision(&v.page(path).await);
+        assert_eq!(v.post(path, &[(shared, first), ("revision", &opened)]).await.status(), 303);
+        v.post(path, &[(other, "17"), ("revision", &opened)]).await;
+        let page = v.page(path).await;
+        assert!(page.contains(first) && page.contains("value=\"17\""), "{path}: both changes stand");
+        v.post(path, &[(shared, second), ("revision", &opened)]).await;
+        let told = v.page(path).await;
+        assert!(told.contains(&format!("{shared}: you typed “{second}”, “{first}” stands")), "{path}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_page_so_old_that_nobody_remembers_it_overwrites_nothing() {
+    let v = Visitor::owner().await;
+    let design = "/studies/1/design";
+    v.post(design, &[("months", "6"), ("interval_min", "15")]).await;
+    let opened = revision(&v.page(design).await);
+    for i in 0..=200 {
+        assert_eq!(v.post(design, &[("months", &format!("{}", 7 + i % 2))]).await.status(), 303);
+    }
+    let whole = [("months", "6"), ("interval_min", "30"), ("revision", &*opened)];
+    v.post(design, &whole).await;
+    let page = v.page(design).await;
+    assert!(page.contains("months: you typed “6”, “7” stands"), "{page}");
+    assert!(page.contains("interval min: you typed “30”, “15” stands"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn sixteen_saves_at_once_are_all_kept() {
     let v = Visitor::owner().await;
     let depths = "/stations/1/plan/depths";

@@ -3,9 +3,10 @@
 use super::draft::repeats;
 use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual, read_lines};
 use crate::app::App;
-use crate::rooms::plan::station::edit::MOST;
-use crate::rooms::plan::station::fields::{Answer, Choice, TextField};
-use crate::rooms::plan::station::{Said, catalogue};
+use crate::components::fields::Said;
+use crate::components::fields::{Answer, Choice, TextField};
+use crate::jobs::catalogue::catalogue;
+use crate::shell::draft_form::MOST;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
 use crate::shell::{Shell, page, say};

@@ -3,8 +3,8 @@
 use super::draft::repeats;
 use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual, read_lines};
 use crate::app::App;
-use crate::rooms::plan::station::Said;
-use crate::rooms::plan::station::fields::TextField;
+use crate::components::fields::Said;
+use crate::components::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, signed};
 use crate::shell::{Shell, page, say};

@@ -1,9 +1,9 @@
 //! What all sheets of the bench share: begun, loaded, kept as typed, shown; and their numbers with a usual value.
 
 use crate::app::App;
-use crate::rooms::plan::station::Said;
-use crate::rooms::plan::station::edit;
-use crate::rooms::plan::station::fields::TextField;
+use crate::components::fields::Said;
+use crate::components::fields::TextField;
+use crate::shell::draft_form;
 use crate::shell::drafts::{At, TRIES, combine, in_words, sent_revision};
 use crate::shell::errors::Problem;
 use crate::shell::guard::CheckedForm;
@@ -142,7 +142,7 @@ async fn take_in<'a, D: Sheet>(
     for _ in 0..TRIES {
         let (mut around, before) = load::<D>(app, session, id).await?;
         let at = At { kind: DraftKind::Sheet, document: id, revision: around.revision };
-        let type_in = |draft: &D| Ok(edit::apply(draft, form)?.0);
+        let type_in = |draft: &D| Ok(draft_form::apply(draft, form)?.0);
         let found = combine(&app.store, at, sent_revision(form), &before, type_in).await?;
         match keep(&around, &found.draft).await {
             Err(Problem::Store(StoreError::Stale)) => continue,

@@ -3,15 +3,19 @@
 use crate::app::App;
 use crate::jobs::exporting::{self, Selection};
 use crate::jobs::record::StationRecord;
+use crate::shell::download::made;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, grouped, read_field};
 use crate::shell::{Room, Shell, page};
 use actix_session::Session;
-use actix_web::http::header::{CONTENT_DISPOSITION, ContentDisposition, DispositionParam, DispositionType};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use ebrel_core::units::{Grade, Quantity, UnixSeconds};
+use ebrel_formats::package::write_zip;
+use ebrel_formats::wide::wide_csv;
 use ebrel_store::flags::StoredFlag;
+use std::fs::File;
+use std::io::BufWriter;
 
 /// Routes of this room.
 pub fn routes(config: &mut web::ServiceConfig) {
@@ -114,32 +118,24 @@ async fn selected(app: &App, id: i64, query: &str) -> Result<(StationRecord, Vec
     Ok((record, flags, selection))
 }
 
-fn download(kind: &str, name: String, bytes: Vec<u8>) -> HttpResponse {
-    let disposition = ContentDisposition {
-        disposition: DispositionType::Attachment,
-        parameters: vec![DispositionParam::Filename(name)],
-    };
-    HttpResponse::Ok().content_type(kind).insert_header((CONTENT_DISPOSITION, disposition)).body(bytes)
-}
-
 async fn package(app: web::Data<App>, id: web::Path<i64>, request: HttpRequest) -> Result<HttpResponse, Problem> {
-    let _place = app.heavy.acquire().await.map_err(|e| Problem::Internal(e.to_string()))?;
+    let place = app.heavy.take().await?;
     let (record, flags, selection) = selected(&app, *id, request.query_string()).await?;
     let name = format!("{}.zip", record.station.code);
-    let bytes = web::block(move || ebrel_formats::package::write_zip(&exporting::package(&record, &flags, &selection)));
-    let bytes =
-        bytes.await.map_err(|e| Problem::Internal(e.to_string()))?.map_err(|e| Problem::Internal(e.to_string()))?;
-    Ok(download("application/zip", name, bytes))
+    let make = move |out: &mut BufWriter<File>| write_zip(&exporting::package(&record, &flags, &selection), out);
+    made(&app, &place, ("application/zip", &name), make).await
 }
 
 async fn wide(app: web::Data<App>, id: web::Path<i64>, request: HttpRequest) -> Result<HttpResponse, Problem> {
-    let _place = app.heavy.acquire().await.map_err(|e| Problem::Internal(e.to_string()))?;
+    let place = app.heavy.take().await?;
     let (record, flags, selection) = selected(&app, *id, request.query_string()).await?;
     let name = format!("{}.csv", record.station.code);
     let offset = record.study.utc_offset_minutes;
-    let bytes =
-        web::block(move || ebrel_formats::wide::wide_csv(&exporting::wide(&record, &flags, &selection), offset));
-    let bytes =
-        bytes.await.map_err(|e| Problem::Internal(e.to_string()))?.map_err(|e| Problem::Internal(e.to_string()))?;
-    Ok(download("text/csv; charset=utf-8", name, bytes))
+    let make = move |out: &mut BufWriter<File>| {
+        let columns = exporting::wide(&record, &flags, &selection);
+        // What the columns were made of is not needed any more.
+        drop((record, flags));
+        Ok(wide_csv(&columns, offset, out)?)
+    };
+    made(&app, &place, ("text/csv; charset=utf-8", &name), make).await
 }

@@ -1,7 +1,8 @@
 //! The catalogue of probe and logger models: looked at as tables, changed as JSON, taken in and out.
 
-use super::station::{self, catalogue};
 use crate::app::App;
+use crate::jobs::catalogue::catalogue;
+use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
 use crate::shell::guard::CheckedForm;
@@ -120,7 +121,7 @@ fn logger_row(l: &LoggerModel) -> LoggerRow {
 async fn export(app: web::Data<App>) -> Result<HttpResponse, Problem> {
     let json =
         serde_json::to_string_pretty(&catalogue(&app.store).await?).map_err(|e| Problem::Internal(e.to_string()))?;
-    Ok(station::attachment("application/json", "catalogue.json", json))
+    Ok(attachment("application/json", "catalogue.json", json))
 }
 
 #[derive(Deserialize)]

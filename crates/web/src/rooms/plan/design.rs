@@ -1,10 +1,10 @@
 //! The question and design of a study.
 
-use super::station::Said;
-use super::station::edit;
-use super::station::fields::TextField;
 use crate::app::App;
-use crate::shell::drafts::{At, combine, in_words, sent_revision};
+use crate::components::fields::Said;
+use crate::components::fields::TextField;
+use crate::shell::draft_form;
+use crate::shell::drafts::{At, TRIES, combine, in_words, sent_revision};
 use crate::shell::errors::Problem;
 use crate::shell::figures::grouped;
 use crate::shell::forms::at_most;
@@ -13,21 +13,23 @@ use crate::shell::{Room, Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_core::drafts::Conflict;
 use ebrel_core::planning::{ASKED, Design, DesignDraft, Remark, TreatmentDraft, Typed};
-use ebrel_store::Store;
 use ebrel_store::drafts::DraftKind;
 use ebrel_store::stations::Study;
+use ebrel_store::{Store, StoreError};
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config.service(web::resource("/studies/{id}/design").get(show).post(save));
 }
 
-/// The design of a study as typed; an empty one if none was.
+/// The design of a study as typed, with the question that its study has; otherwise empty if none was.
 pub async fn load(store: &Store, study: &Study) -> Result<DesignDraft, Problem> {
-    match store.study_design(study.id).await? {
-        None => Ok(DesignDraft::default()),
-        Some(json) => serde_json::from_str(&json).map_err(|e| Problem::Internal(e.to_string())),
-    }
+    let draft: DesignDraft = match store.study_design(study.id).await? {
+        None => DesignDraft::default(),
+        Some(json) => serde_json::from_str(&json).map_err(|e| Problem::Internal(e.to_string()))?,
+    };
+    Ok(DesignDraft { question: study.question.as_str().into(), ..draft })
 }
 
 struct QuantityRow {
@@ -134,36 +136,44 @@ async fn save(
     id: web::Path<i64>,
     form: CheckedForm<Vec<(String, String)>>,
 ) -> Result<HttpResponse, Problem> {
-    let study = app.store.study(*id).await?;
-    let revision = app.store.revision(DraftKind::Design, *id).await?;
-    let draft = load(&app.store, &study).await?;
-    let at = At { kind: DraftKind::Design, document: *id, revision };
-    let type_in = |draft: &DesignDraft| Ok(edit::apply(draft, &form.0)?.0);
-    let found = combine(&app.store, at, sent_revision(&form.0), &draft, type_in).await?;
-    if let Some(sentence) = in_words(&found.conflicts) {
+    let conflicts = take_in(&app.store, *id, &form.0).await?;
+    if let Some(sentence) = in_words(&conflicts) {
         say(&session, &sentence)?;
     }
-    let mut changed: DesignDraft = found.draft;
     let last = |name: &str| form.0.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
-    match last("do") {
-        "add" if changed.treatments.len() < edit::MOST => changed.treatments.push(TreatmentDraft::default()),
-        remove if remove.starts_with("remove.") => {
-            let row = remove["remove.".len()..].parse::<usize>().ok().filter(|r| *r < changed.treatments.len());
-            if let Some(row) = row {
-                changed.treatments.remove(row);
-            }
-        }
-        _ => {}
-    }
-    let question: String = if form.0.iter().any(|f| f.0 == "question") {
-        at_most(last("question"), "the question", 1000)?
-    } else {
-        study.question
-    };
-    let body = serde_json::to_string(&changed).map_err(|e| Problem::Internal(e.to_string()))?;
-    app.store.keep_study_design(*id, revision, &question, &body).await?;
     if last("live") == "yes" {
         return show(app, session, id).await;
     }
     Ok(see_other(&format!("/studies/{}/design{}", *id, if last("do").is_empty() { "" } else { "#treatments" })))
+}
+
+/// Puts a sent form into the newest design and keeps it, beside others who may be saving.
+async fn take_in(store: &Store, id: i64, form: &[(String, String)]) -> Result<Vec<Conflict>, Problem> {
+    for _ in 0..TRIES {
+        let revision = store.revision(DraftKind::Design, id).await?;
+        let newest = load(store, &store.study(id).await?).await?;
+        let at = At { kind: DraftKind::Design, document: id, revision };
+        let type_in = |draft: &DesignDraft| Ok(draft_form::apply(draft, form)?.0);
+        let found = combine(store, at, sent_revision(form), &newest, type_in).await?;
+        let mut changed = found.draft;
+        let action = form.iter().rev().find(|f| f.0 == "do").map_or("", |f| f.1.trim());
+        match action {
+            "add" if changed.treatments.len() < draft_form::MOST => changed.treatments.push(TreatmentDraft::default()),
+            remove if remove.starts_with("remove.") => {
+                let row = remove["remove.".len()..].parse::<usize>().ok().filter(|r| *r < changed.treatments.len());
+                if let Some(row) = row {
+                    changed.treatments.remove(row);
+                }
+            }
+            _ => {}
+        }
+        let question = at_most(&changed.question, "the question", 1000)?;
+        let body = serde_json::to_string(&changed).map_err(|e| Problem::Internal(e.to_string()))?;
+        match store.keep_study_design(id, revision, &question, &body).await {
+            Err(StoreError::Stale) => continue,
+            kept => kept?,
+        }
+        return Ok(found.conflicts);
+    }
+    Err(StoreError::Stale.into())
 }

@@ -4,6 +4,7 @@ use super::import_form::{RecipeForm, read_form, recipe_form};
 use crate::app::{App, UPLOAD_LIMIT};
 use crate::jobs::importing::{self, Mapping, Report, SavedRecipe};
 use crate::jobs::reviewing;
+use crate::places::Place;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{grouped, moment, span};
 use crate::shell::guard::{self, CheckedForm};
@@ -92,12 +93,11 @@ async fn upload(
     let streams = app.store.streams(*id).await?;
     let data = app.data.clone();
     let offset = i32::try_from(study.utc_offset_minutes).unwrap_or(0);
-    let _place = app.heavy.acquire().await.map_err(|e| Problem::Internal(e.to_string()))?;
+    let place = app.heavy.take().await?;
     let begun = {
         let file_name = file_name.clone();
-        web::block(move || begin(&data, form.file, &file_name, saved, offset, &streams)).await
+        place.run(move || begin(&data, form.file, &file_name, saved, offset, &streams)).await?
     };
-    let begun = begun.map_err(|e| Problem::Internal(e.to_string()))?;
     let (sha256, recipe, mapping) = match begun {
         Ok(begun) => begun,
         Err(sentence) => return show_upload(&app, &session, *id, Some(format!("{file_name}: {sentence}."))).await,
@@ -156,16 +156,16 @@ fn begin(
 }
 
 /// An import with its file's text.
-async fn load(app: &App, id: i64) -> Result<(Import, Station, Study, String), Problem> {
+async fn load(app: &App, place: &Place, id: i64) -> Result<(Import, Station, Study, String), Problem> {
     let import = app.store.import(id).await?;
     let station = app.store.station(import.station_id).await?;
     let study = app.store.study(station.study_id).await?;
     let path = importing::kept_at(&app.data, &import.sha256);
-    let text = web::block(move || {
+    let text = place.run(move || {
         let bytes = std::fs::read(path).map_err(|e| e.to_string())?;
         logger::decode(bytes).map_err(|e| e.to_string())
     });
-    let text = text.await.map_err(|e| Problem::Internal(e.to_string()))?.map_err(Problem::Internal)?;
+    let text = text.await?.map_err(Problem::Internal)?;
     Ok((import, station, study, text))
 }
 
@@ -175,8 +175,8 @@ fn parsed(import: &Import) -> Result<(Recipe, Mapping), Problem> {
 }
 
 async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let _place = app.heavy.acquire().await.map_err(|e| Problem::Internal(e.to_string()))?;
-    let (import, station, study, text) = load(&app, *id).await?;
+    let place = app.heavy.take().await?;
+    let (import, station, study, text) = load(&app, &place, *id).await?;
     if let Some(report) = import.report.as_deref() {
         let report: Report = serde_json::from_str(report).map_err(|e| Problem::Internal(e.to_string()))?;
         let shell = Shell::within(&app, &session, "Import report", Room::Record, &study, Some(&station)).await?;
@@ -184,10 +184,12 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     }
     let (recipe, mapping) = parsed(&import)?;
     let form = recipe_form(&recipe, &mapping);
-    show_plan(&app, &session, PlanInput { import, station, study, text, form, resolved: Ok((recipe, mapping)) }).await
+    show_plan(&app, &session, PlanInput { place, import, station, study, text, form, resolved: Ok((recipe, mapping)) })
+        .await
 }
 
 struct PlanInput {
+    place: Place,
     import: Import,
     station: Station,
     study: Study,
@@ -226,7 +228,7 @@ struct PlanPage {
 }
 
 async fn show_plan(app: &App, session: &Session, input: PlanInput) -> Result<HttpResponse, Problem> {
-    let PlanInput { import, station, study, text, form, resolved } = input;
+    let PlanInput { place, import, station, study, text, form, resolved } = input;
     let shell = Shell::within(app, session, "Import", Room::Record, &study, Some(&station)).await?;
     let now = app.now(&study);
     let offset = study.utc_offset_minutes;
@@ -248,10 +250,7 @@ async fn show_plan(app: &App, session: &Session, input: PlanInput) -> Result<Htt
     };
     let latest = now + SpanSeconds::DAY;
     if let Ok((recipe, mapping)) = resolved {
-        match web::block(move || logger::survey(&text, &recipe, latest))
-            .await
-            .map_err(|e| Problem::Internal(e.to_string()))?
-        {
+        match place.run(move || logger::survey(&text, &recipe, latest)).await? {
             Ok(read) => plan.fill(&read, &mapping, now, offset),
             Err(error) => plan.hindrances.push(error.to_string()),
         }
@@ -326,8 +325,8 @@ async fn change(
     form: CheckedForm<HashMap<String, String>>,
 ) -> Result<HttpResponse, Problem> {
     acting(&app, &session)?;
-    let _place = app.heavy.acquire().await.map_err(|e| Problem::Internal(e.to_string()))?;
-    let (mut import, station, study, text) = load(&app, *id).await?;
+    let place = app.heavy.take().await?;
+    let (mut import, station, study, text) = load(&app, &place, *id).await?;
     if import.report.is_some() {
         return Ok(see_other(&format!("/imports/{}", *id)));
     }
@@ -337,20 +336,23 @@ async fn change(
         return show_plan(
             &app,
             &session,
-            PlanInput { import, station, study, text, form: form_shown, resolved: Err(()) },
+            PlanInput { place, import, station, study, text, form: form_shown, resolved: Err(()) },
         )
         .await;
     };
     let latest = app.now(&study) + SpanSeconds::DAY;
     let read = {
         let (text, recipe) = (text.clone(), recipe.clone());
-        web::block(move || logger::read_until(&text, &recipe, latest))
-            .await
-            .map_err(|e| Problem::Internal(e.to_string()))?
+        place.run(move || logger::read_until(&text, &recipe, latest)).await?
     };
     let Ok(read) = read else {
         let resolved = Ok((recipe, mapping));
-        return show_plan(&app, &session, PlanInput { import, station, study, text, form: form_shown, resolved }).await;
+        return show_plan(
+            &app,
+            &session,
+            PlanInput { place, import, station, study, text, form: form_shown, resolved },
+        )
+        .await;
     };
     if read.columns.len() != mapping.columns.len() {
         // Another separator or layout makes other columns: what they mean is guessed anew.
@@ -365,7 +367,7 @@ async fn change(
         return show_plan(
             &app,
             &session,
-            PlanInput { import, station, study, text, form, resolved: Ok((recipe, mapping)) },
+            PlanInput { place, import, station, study, text, form, resolved: Ok((recipe, mapping)) },
         )
         .await;
     }
@@ -377,7 +379,7 @@ async fn change(
             return show_plan(
                 &app,
                 &session,
-                PlanInput { import, station, study, text, form, resolved: Ok((recipe, mapping)) },
+                PlanInput { place, import, station, study, text, form, resolved: Ok((recipe, mapping)) },
             )
             .await;
         }

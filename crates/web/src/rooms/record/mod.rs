@@ -4,8 +4,6 @@ mod import;
 mod import_form;
 mod station;
 
-pub use station::{Drawing, drawing};
-
 /// Routes of this room.
 pub fn routes(config: &mut actix_web::web::ServiceConfig) {
     station::routes(config);

@@ -1,7 +1,7 @@
 //! The station page: the section and the strips.
 
 use crate::app::App;
-use crate::components::section::{Placed, Section};
+use crate::components::strips::{Drawing, drawing};
 use crate::jobs::record::StationRecord;
 use crate::jobs::window::{Show, window};
 use crate::jobs::window_cache::Asked;
@@ -23,36 +23,6 @@ use std::sync::Arc;
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config.route("/stations/{id}", web::get().to(show)).route("/stations/{id}/window.json", web::get().to(window_json));
-}
-
-/// What section and strips need of a station, shared by Record and Review.
-pub struct Drawing {
-    /// The section.
-    pub section: Section,
-    /// The station's number.
-    pub station: i64,
-    /// First and last reading, seconds of UTC.
-    pub extent: (i64, i64),
-    /// The study's offset, minutes.
-    pub offset: i64,
-}
-
-/// Draws a station; `None` if it has no readings yet.
-pub fn drawing(record: &StationRecord) -> Option<Drawing> {
-    let (first, last) = record.extent()?;
-    let mut placed: Vec<Placed> = Vec::new();
-    for channel in record.channels.iter().filter(|c| c.quantity().is_moisture()) {
-        if let Some(depth_cm) = channel.channel.placement.depth_cm {
-            let raw = if channel.quantity() == Quantity::RawOutput { "-raw" } else { "" };
-            let strip = format!("moisture{raw}@{depth_cm}");
-            if placed.iter().all(|p| p.strip != strip) {
-                placed.push(Placed { depth_cm, strip, pores: channel.pore_space });
-            }
-        }
-    }
-    let section = Section::draw(&record.horizons, &placed);
-    let offset = record.study.utc_offset_minutes;
-    Some(Drawing { section, station: record.station.id, extent: (first.0, last.0 + 1), offset })
 }
 
 #[derive(Template)]
@@ -164,7 +134,7 @@ async fn window_json(
     if let Some(known) = app.windows.get(&asked, &stamp) {
         return send(known);
     }
-    let _place = app.thinning.acquire().await.map_err(|e| internal(e.to_string()))?;
+    let place = app.thinning.take().await?;
     // Others asked for the same meanwhile.
     if let Some(known) = app.windows.get(&asked, &stamp) {
         return send(known);
@@ -172,12 +142,12 @@ async fn window_json(
     let record = StationRecord::load(&app.store, *id).await?;
     let flags = app.store.flags(*id).await?;
     let show = Show::from_word(&asked.show);
-    let made = web::block(move || {
+    let made = place.run(move || {
         let mut packed = GzEncoder::new(Vec::new(), Compression::fast());
         serde_json::to_writer(&mut packed, &window(&record, &flags, &window_asked, show)).map_err(|e| e.to_string())?;
         packed.finish().map_err(|e| e.to_string())
     });
-    let made: Arc<[u8]> = made.await.map_err(|e| internal(e.to_string()))?.map_err(internal)?.into();
+    let made: Arc<[u8]> = made.await?.map_err(internal)?.into();
     app.windows.put(asked, stamp, Arc::clone(&made));
     send(made)
 }

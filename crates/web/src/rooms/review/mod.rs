@@ -1,9 +1,9 @@
 //! The room Review: what waits for a verdict, the most damaging first, beside the strips.
 
 use crate::app::App;
+use crate::components::strips::{Drawing, drawing};
 use crate::jobs::record::StationRecord;
 use crate::jobs::reviewing::{self, Matter, matters};
-use crate::rooms::record::{Drawing, drawing};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, span};
 use crate::shell::forms::at_most;

@@ -5,7 +5,7 @@ mod find;
 mod probe;
 
 use crate::app::App;
-use crate::rooms::plan::station::catalogue;
+use crate::jobs::catalogue::catalogue;
 use crate::shell::errors::Problem;
 use crate::shell::guard::CheckedForm;
 use crate::shell::sign_in::acting;

@@ -4,7 +4,7 @@ use super::draft_of;
 use super::plot::{Beside, Plot, draw};
 use crate::app::App;
 use crate::rooms::bench::draft::{Draft, FieldDensity, School, density_target, field_density, resolve, solids};
-use crate::rooms::plan::station::attachment;
+use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, moment};
 use crate::shell::{Room, Shell, page};

@@ -10,7 +10,7 @@ mod standin;
 
 use super::draft::{Draft, Row, RowFigures, School, resolve, solids};
 use crate::app::App;
-use crate::rooms::plan::station::catalogue;
+use crate::jobs::catalogue::catalogue;
 use crate::shell::drafts::{At, TRIES, combine, in_words};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, fixed, moment};

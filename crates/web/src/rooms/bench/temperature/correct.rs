@@ -2,10 +2,10 @@
 
 use super::{Draft, judged};
 use crate::app::App;
+use crate::components::fields::TextField;
 use crate::jobs::reviewing;
 use crate::rooms::bench::run::stations_of;
 use crate::rooms::bench::sheets::Around;
-use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, read_field, signed};
 use crate::shell::say;

@@ -6,9 +6,9 @@ mod sun;
 
 use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual};
 use crate::app::App;
-use crate::rooms::plan::station::Said;
-use crate::rooms::plan::station::edit::MOST;
-use crate::rooms::plan::station::fields::TextField;
+use crate::components::fields::Said;
+use crate::components::fields::TextField;
+use crate::shell::draft_form::MOST;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
 use crate::shell::{Shell, page, say};

@@ -1,9 +1,9 @@
 //! An own-made block against a reference in a drying pot: where it responds, its curve, its lag, and the refill point.
 
 use crate::app::App;
+use crate::components::fields::Said;
+use crate::components::fields::TextField;
 use crate::rooms::bench::sheets::{Around, NumberField, Sent, Sheet, Usual, read_lines};
-use crate::rooms::plan::station::Said;
-use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
 use crate::shell::{Shell, page};

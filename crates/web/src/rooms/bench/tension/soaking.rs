@@ -1,9 +1,9 @@
 //! Blocks soaked and dried before they go into the ground: the schedule, and what each soaking read.
 
 use crate::app::App;
+use crate::components::fields::Said;
+use crate::components::fields::TextField;
 use crate::rooms::bench::sheets::{Around, NumberField, Sent, Sheet, Usual, read_lines};
-use crate::rooms::plan::station::Said;
-use crate::rooms::plan::station::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, fixed, moment, read_field};
 use crate::shell::{Shell, page};

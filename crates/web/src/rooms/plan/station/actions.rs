@@ -1,7 +1,7 @@
 //! What a button of a plan's page does to the draft.
 
 use super::context::Context;
-use super::edit::MOST;
+use crate::shell::draft_form::MOST;
 use crate::shell::errors::Problem;
 use crate::shell::figures::moment;
 use ebrel_core::planning::{

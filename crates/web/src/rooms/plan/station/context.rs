@@ -1,6 +1,8 @@
 //! What every page of a station's plan begins with: the draft, what follows from it, and the steps.
 
 use crate::app::{App, wall_clock};
+use crate::components::fields::Said;
+use crate::jobs::catalogue::catalogue;
 use crate::shell::errors::Problem;
 use crate::shell::sign_in;
 use crate::shell::{Room, Shell};
@@ -16,14 +18,6 @@ use ebrel_store::plans::PlanChange;
 use ebrel_store::stations::{Horizon, Station, Study};
 
 use super::super::design;
-
-/// The catalogue that holds: the shipped one, or as its users changed it.
-pub async fn catalogue(store: &Store) -> Result<Catalogue, Problem> {
-    match store.catalogue().await? {
-        None => Ok(Catalogue::shipped()),
-        Some(json) => Catalogue::read(&json).map_err(|e| Problem::Internal(e.to_string())),
-    }
-}
 
 /// A station with its plan.
 pub struct Context {
@@ -198,29 +192,6 @@ pub struct StepLink {
     pub stops: usize,
     /// What is weak.
     pub weak: usize,
-}
-
-/// A sentence at a field.
-#[derive(Clone)]
-pub struct Said {
-    /// `stop`, `weak` or `note`.
-    pub class: &'static str,
-    /// The sentence.
-    pub says: String,
-}
-
-impl Said {
-    /// As it stands at its field.
-    pub fn of(remark: &Remark) -> Self {
-        let class = match remark.weight {
-            Weight::Stop => "stop",
-            Weight::Weak => "weak",
-            Weight::Note => "note",
-        };
-        let mut letters = remark.says.chars();
-        let says = letters.next().map(|c| c.to_uppercase().chain(letters).collect()).unwrap_or_default();
-        Self { class, says }
-    }
 }
 
 /// What stands above every step.

@@ -1,64 +1,8 @@
-//! Fields of a plan as they stand on a page: the text as typed, the default and its source, what is said.
+//! Fields of a plan, with what is said of each.
 
-use super::context::{Context, Said};
+use super::context::Context;
+use crate::components::fields::{Answer, Choice, FigureField, TextField};
 use ebrel_core::planning::{Figure, Typed};
-
-/// A number.
-pub struct FigureField {
-    /// Its path in the draft.
-    pub path: String,
-    /// Its name.
-    pub name: &'static str,
-    /// Its unit.
-    pub unit: &'static str,
-    /// As typed; empty: the default.
-    pub text: String,
-    /// The default.
-    pub default: String,
-    /// Where the default comes from.
-    pub source: &'static str,
-    /// What is said.
-    pub says: Vec<Said>,
-}
-
-/// Words.
-pub struct TextField {
-    /// Path in the draft.
-    pub path: String,
-    /// As typed.
-    pub text: String,
-    /// What is said.
-    pub says: Vec<Said>,
-}
-
-impl TextField {
-    /// A field with what is said of it.
-    pub fn of(path: impl Into<String>, typed: &Typed, says: Vec<Said>) -> Self {
-        Self { path: path.into(), text: typed.to_string(), says }
-    }
-}
-
-/// One answer of a choice.
-pub struct Answer {
-    /// Code.
-    pub code: String,
-    /// In words.
-    pub words: String,
-    /// Whether it is taken.
-    pub taken: bool,
-}
-
-/// A choice among a few.
-pub struct Choice {
-    /// Path in the draft.
-    pub path: String,
-    /// The question.
-    pub name: &'static str,
-    /// The answers.
-    pub answers: Vec<Answer>,
-    /// What is said.
-    pub says: Vec<Said>,
-}
 
 impl Context {
     /// The field of a number.

@@ -2,16 +2,15 @@
 
 mod actions;
 mod context;
-pub mod edit;
 pub mod fields;
 mod papers;
 mod steps;
 mod versions;
 
-pub use context::{Context, Said, catalogue};
-pub use papers::attachment;
+pub use context::Context;
 
 use crate::app::App;
+use crate::shell::draft_form;
 use crate::shell::drafts::{At, TRIES, combine, in_words, sent_revision};
 use crate::shell::errors::Problem;
 use crate::shell::guard::CheckedForm;
@@ -85,9 +84,9 @@ async fn take_in(
     for _ in 0..TRIES {
         let mut context = Context::load(&app.store, id).await?;
         let at = At { kind: DraftKind::Plan, document: id, revision: context.revision };
-        let type_in = |draft: &Draft| Ok(edit::apply(draft, form)?.0);
+        let type_in = |draft: &Draft| Ok(draft_form::apply(draft, form)?.0);
         let found = combine(&app.store, at, sent_revision(form), &context.draft, type_in).await?;
-        let words = edit::changes(&context.draft, &found.draft).or_else(|| begin.then(|| "begun".to_owned()));
+        let words = draft_form::changes(&context.draft, &found.draft).or_else(|| begin.then(|| "begun".to_owned()));
         if let Some(words) = words {
             match context.keep(app, session, found.draft, &words).await {
                 Err(Problem::Store(StoreError::Stale)) => continue,

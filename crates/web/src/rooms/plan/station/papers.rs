@@ -4,11 +4,12 @@ use super::context::Context;
 use super::steps::{NumberRow, SoilRow, WireGroup, numbers, soil, wire_groups};
 use crate::app::App;
 use crate::components::dig::{Drawing, Measures};
+use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::when;
 use crate::shell::{Shell, page, probe_address};
 use actix_session::Session;
-use actix_web::http::header::{CONTENT_DISPOSITION, ContentType};
+use actix_web::http::header::ContentType;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use ebrel_core::planning::{Shelf, WorkStep, read_day};
@@ -186,12 +187,4 @@ async fn program(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse
         serde_json::to_string_pretty(&context.found.plan.program).map_err(|e| Problem::Internal(e.to_string()))?;
     let kind = ContentType::json().to_string();
     Ok(attachment(&kind, &format!("{}-program.json", context.station.code), text))
-}
-
-/// A file to be taken along.
-pub fn attachment(kind: &str, name: &str, text: String) -> HttpResponse {
-    HttpResponse::Ok()
-        .content_type(kind)
-        .insert_header((CONTENT_DISPOSITION, format!("attachment; filename=\"{name}\"")))
-        .body(text)
 }

@@ -1,8 +1,8 @@
 //! Versions of a plan, and the whole of it in and out as JSON.
 
 use super::context::Context;
-use super::papers::attachment;
 use crate::app::App;
+use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::moment;
 use crate::shell::guard::{CheckedForm, NoFields};

@@ -1,7 +1,7 @@
 //! Whether battery, radio and memory hold, with their plots.
 
 use super::super::context::{Context, Head};
-use super::super::fields::{Choice, FigureField};
+use crate::components::fields::{Choice, FigureField};
 use crate::shell::Shell;
 use crate::shell::figures::{fixed, grouped};
 use askama::Template;

@@ -1,8 +1,9 @@
 //! Which depths, in which soil.
 
-use super::super::context::{Context, Head, Said};
-use super::super::fields::{Answer, Choice, FigureField, TextField};
+use super::super::context::{Context, Head};
 use crate::components::dig::{Drawing, Measures};
+use crate::components::fields::Said;
+use crate::components::fields::{Answer, Choice, FigureField, TextField};
 use crate::shell::Shell;
 use askama::Template;
 use ebrel_core::planning::{Figure, Step, Weight};

@@ -1,8 +1,8 @@
 //! How the probes get into the soil: methods, the drawing, the numbers.
 
 use super::super::context::{Context, Head};
-use super::super::fields::{Choice, FigureField};
 use crate::components::dig::{Drawing, Measures};
+use crate::components::fields::{Choice, FigureField};
 use crate::shell::Shell;
 use crate::shell::figures::fixed;
 use askama::Template;
@@ -46,7 +46,7 @@ pub struct NumberRow {
     /// As typed.
     pub typed: String,
     /// What is said of its cable.
-    pub says: Vec<super::super::context::Said>,
+    pub says: Vec<crate::components::fields::Said>,
 }
 
 /// Soil of one horizon, out and back.
@@ -72,7 +72,7 @@ pub struct HolePage {
     head: Head,
     answer: String,
     methods: Vec<MethodRow>,
-    method_says: Vec<super::super::context::Said>,
+    method_says: Vec<crate::components::fields::Said>,
     case: Vec<Choice>,
     disagreements: Vec<(Disagreement, Choice)>,
     geometry: Vec<FigureField>,

@@ -1,7 +1,7 @@
 //! What to take along, when, and what it costs.
 
 use super::super::context::{Context, Head};
-use super::super::fields::{FigureField, TextField};
+use crate::components::fields::{FigureField, TextField};
 use crate::shell::Shell;
 use crate::shell::figures::{fixed, when};
 use askama::Template;

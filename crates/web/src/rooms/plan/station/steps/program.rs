@@ -1,7 +1,7 @@
 //! What the logger does: scans, tables, versions that were sent.
 
 use super::super::context::{Context, Head};
-use super::super::fields::{FigureField, TextField};
+use crate::components::fields::{FigureField, TextField};
 use crate::shell::Shell;
 use crate::shell::figures::grouped;
 use askama::Template;

@@ -1,7 +1,8 @@
 //! Where: the station's purpose and place, candidates with their scores, known biases.
 
-use super::super::context::{Context, Head, Said};
-use super::super::fields::TextField;
+use super::super::context::{Context, Head};
+use crate::components::fields::Said;
+use crate::components::fields::TextField;
 use crate::shell::Shell;
 use askama::Template;
 use ebrel_core::planning::{CLEARANCES, CRITERIA, SERVICES, Typed};

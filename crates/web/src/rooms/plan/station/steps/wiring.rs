@@ -1,7 +1,7 @@
 //! Which probe at which port, and every conductor at its terminal.
 
 use super::super::context::{Context, Head};
-use super::super::fields::{Answer, Choice, TextField};
+use crate::components::fields::{Answer, Choice, TextField};
 use crate::shell::Shell;
 use crate::shell::figures::fixed;
 use askama::Template;

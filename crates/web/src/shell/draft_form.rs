@@ -1,6 +1,6 @@
 //! From a sent form to a changed draft: each field's name is its path in the draft's JSON.
 
-use crate::shell::errors::Problem;
+use super::errors::Problem;
 use ebrel_core::planning::Figure;
 use serde::Serialize;
 use serde::de::DeserializeOwned;

@@ -1,0 +1,83 @@
+//! Fields of a draft as they stand on a page: the text as typed, the default and its source, what is said.
+
+use ebrel_core::planning::{Remark, Typed, Weight};
+
+/// A number.
+pub struct FigureField {
+    /// Its path in the draft.
+    pub path: String,
+    /// Its name.
+    pub name: &'static str,
+    /// Its unit.
+    pub unit: &'static str,
+    /// As typed; empty: the default.
+    pub text: String,
+    /// The default.
+    pub default: String,
+    /// Where the default comes from.
+    pub source: &'static str,
+    /// What is said.
+    pub says: Vec<Said>,
+}
+
+/// Words.
+pub struct TextField {
+    /// Path in the draft.
+    pub path: String,
+    /// As typed.
+    pub text: String,
+    /// What is said.
+    pub says: Vec<Said>,
+}
+
+impl TextField {
+    /// A field with what is said of it.
+    pub fn of(path: impl Into<String>, typed: &Typed, says: Vec<Said>) -> Self {
+        Self { path: path.into(), text: typed.to_string(), says }
+    }
+}
+
+/// One answer of a choice.
+pub struct Answer {
+    /// Code.
+    pub code: String,
+    /// In words.
+    pub words: String,
+    /// Whether it is taken.
+    pub taken: bool,
+}
+
+/// A choice among a few.
+pub struct Choice {
+    /// Path in the draft.
+    pub path: String,
+    /// The question.
+    pub name: &'static str,
+    /// The answers.
+    pub answers: Vec<Answer>,
+    /// What is said.
+    pub says: Vec<Said>,
+}
+
+/// A sentence at a field.
+#[derive(Clone)]
+pub struct Said {
+    /// `stop`, `weak` or `note`.
+    pub class: &'static str,
+    /// The sentence.
+    pub says: String,
+}
+
+impl Said {
+    /// As it stands at its field.
+    pub fn of(remark: &Remark) -> Self {
+        let class = match remark.weight {
+            Weight::Stop => "stop",
+            Weight::Weak => "weak",
+            Weight::Note => "note",
+        };
+        let mut letters = remark.says.chars();
+        let says = letters.next().map(|c| c.to_uppercase().chain(letters).collect()).unwrap_or_default();
+        Self { class, says }
+    }
+}

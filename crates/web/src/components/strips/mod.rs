@@ -1,0 +1,35 @@
+//! A station drawn: its section beside the strips of its record.
+
+use super::section::{Placed, Section};
+use crate::jobs::record::StationRecord;
+use ebrel_core::units::Quantity;
+
+/// What section and strips need of a station, shared by Record and Review.
+pub struct Drawing {
+    /// The section.
+    pub section: Section,
+    /// The station's number.
+    pub station: i64,
+    /// First and last reading, seconds of UTC.
+    pub extent: (i64, i64),
+    /// The study's offset, minutes.
+    pub offset: i64,
+}
+
+/// Draws a station; `None` if it has no readings yet.
+pub fn drawing(record: &StationRecord) -> Option<Drawing> {
+    let (first, last) = record.extent()?;
+    let mut placed: Vec<Placed> = Vec::new();
+    for channel in record.channels.iter().filter(|c| c.quantity().is_moisture()) {
+        if let Some(depth_cm) = channel.channel.placement.depth_cm {
+            let raw = if channel.quantity() == Quantity::RawOutput { "-raw" } else { "" };
+            let strip = format!("moisture{raw}@{depth_cm}");
+            if placed.iter().all(|p| p.strip != strip) {
+                placed.push(Placed { depth_cm, strip, pores: channel.pore_space });
+            }
+        }
+    }
+    let section = Section::draw(&record.horizons, &placed);
+    let offset = record.study.utc_offset_minutes;
+    Some(Drawing { section, station: record.station.id, extent: (first.0, last.0 + 1), offset })
+}
