@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
 use ebrel_core::units::UnixSeconds;
-use ebrel_formats::logger::{Clock, Read, Recipe, Separator, decode, guess, read};
+use ebrel_formats::logger::{Clock, Read, Recipe, Separator, Text, guess, read};
 use ebrel_formats::package::{PackageError, read_path, read_zip};
 use ebrel_formats::rfc3339;
 
@@ -15,7 +15,7 @@ fn forty(head: &str, line: impl Fn(i64, &jiff::civil::DateTime) -> String) -> (R
         text += &line(i, &t);
         text.push('\n');
     }
-    let text = decode(text.as_bytes()).unwrap();
+    let text = Text::of_bytes(text.as_bytes()).unwrap();
     let recipe = guess(&text, 0).unwrap();
     (read(&text, &recipe).unwrap(), recipe)
 }
@@ -88,7 +88,7 @@ fn a_dark_age_of_single_byte_letters() {
     for i in 0..40 {
         bytes.extend(format!("01.06.2026 {:02}:{:02};1{},5\n", i / 2, i % 2 * 30, i % 10).bytes());
     }
-    let text = decode(bytes).unwrap();
+    let text = Text::of_bytes(bytes).unwrap();
     let got = read(&text, &guess(&text, 60).unwrap()).unwrap();
     sound(&got, 1);
     assert_eq!(got.columns[0].name, "Boden [°C]");
@@ -127,7 +127,7 @@ fn a_recipe_survives_being_saved() {
     let text = serde_json::to_string(&recipe).unwrap();
     assert_eq!(serde_json::from_str::<Recipe>(&text).unwrap(), recipe);
     let unknown = Recipe { clock: Clock::Zone("Mars/Base".into()), ..recipe };
-    assert!(read("x", &unknown).unwrap_err().to_string().contains("Europe/Paris"));
+    assert!(read(&Text::of_bytes(*b"x").unwrap(), &unknown).unwrap_err().to_string().contains("Europe/Paris"));
 }
 
 const CHANNELS: &str =

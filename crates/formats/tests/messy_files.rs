@@ -6,7 +6,7 @@ mod common;
 
 use common::zipped;
 use ebrel_core::units::UnixSeconds;
-use ebrel_formats::logger::{Clock, Read, decode, guess, read};
+use ebrel_formats::logger::{Clock, Read, Text, guess, read};
 use ebrel_formats::package::{
     ChannelRow, EventRow, FlagRow, HorizonRow, Package, PackageError, ReadingRow, StationRow, read_zip,
 };
@@ -14,7 +14,7 @@ use ebrel_formats::rfc3339;
 use proptest::prelude::*;
 
 fn read_file(bytes: &[u8]) -> (Read, Clock) {
-    let text = decode(bytes).unwrap();
+    let text = Text::of_bytes(bytes).unwrap();
     let recipe = guess(&text, 0).unwrap();
     (read(&text, &recipe).unwrap(), recipe.clock)
 }

@@ -191,8 +191,9 @@ async fn import(args: ImportArgs) -> Result<(), String> {
     let station = app.store.station_called(&args.station).await;
     let station = station.map_err(|_| format!("there is no station “{}” in {}", args.station, args.data.display()))?;
     let study = app.store.study(station.study_id).await.map_err(|e| e.to_string())?;
-    let bytes = std::fs::read(&args.file).map_err(|e| format!("{}: {e}", args.file.display()))?;
-    let text = logger::decode(bytes).map_err(|e| format!("{}: {e}", args.file.display()))?;
+    let unread = |e: &dyn std::fmt::Display| format!("{}: {e}", args.file.display());
+    let text = logger::Text::of_file(&args.file).map_err(|e| unread(&e))?;
+    let head = text.head(importing::HEAD_LINES).map_err(|e| unread(&e))?;
     let name = args.file.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let saved = match &args.recipe {
         Some(recipe) => Some(find_recipe(&app, recipe).await?),
@@ -207,11 +208,11 @@ async fn import(args: ImportArgs) -> Result<(), String> {
     let read = logger::read_until(&text, &recipe, latest).map_err(|e| e.to_string())?;
     let mut mapping = match &saved {
         Some(saved) => importing::fitted(&saved.mapping, &read),
-        None => importing::first_mapping(&read, &text, &name),
+        None => importing::first_mapping(&read, &head, &name),
     };
     if saved.is_none() {
         let streams = app.store.streams(station.id).await.map_err(|e| e.to_string())?;
-        importing::find_node(&mut mapping, &text, &streams);
+        importing::find_node(&mut mapping, &head, &streams);
     }
     if let Some(node) = args.node {
         mapping.node = node;

@@ -2,13 +2,15 @@
 
 use super::recipe::{Clock, Layout, Recipe, Separator};
 use super::split::fields;
+use super::text::Text;
 use super::time::{TimeReader, patterns};
 use ebrel_core::units::UnixSeconds;
 use std::collections::{BTreeMap, BTreeSet};
+use std::io;
 use thiserror::Error;
 
 /// Why no recipe can be guessed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+#[derive(Debug, Error)]
 pub enum GuessError {
     /// No line has two fields that look like a record.
     #[error("no line of this file looks like a record of a time and values: is it the right file?")]
@@ -16,6 +18,9 @@ pub enum GuessError {
     /// Records, but no time.
     #[error("no column of this file looks like a time: name the time's column and its form yourself")]
     NoTime,
+    /// The disk.
+    #[error("the file cannot be read ({0})")]
+    Disk(#[from] io::Error),
 }
 
 /// Words that stand where there is no reading.
@@ -28,12 +33,13 @@ type Row<'a> = Vec<std::borrow::Cow<'a, str>>;
 /// Guesses how a file is written. `offset_minutes` is the study's fixed offset, taken where the file tells nothing.
 ///
 /// # Errors
-/// [`GuessError`] if the file has no records or no time.
-pub fn guess(text: &str, offset_minutes: i32) -> Result<Recipe, GuessError> {
-    let comment = text.lines().take(50).any(|l| l.starts_with('#')).then(|| "#".to_owned());
-    let is_comment = |l: &&str| comment.as_ref().is_some_and(|c| l.starts_with(c.as_str()));
-    let lines: Vec<&str> = text.lines().filter(|l| !l.trim().is_empty() && !is_comment(l)).collect();
-    let sample = sample(&lines);
+/// [`GuessError`] if the file has no records or no time, or went away.
+pub fn guess(text: &Text, offset_minutes: i32) -> Result<Recipe, GuessError> {
+    let head = text.head(50)?;
+    let comment = head.iter().any(|l| l.starts_with('#')).then(|| "#".to_owned());
+    let is_comment = |l: &str| comment.as_ref().is_some_and(|c| l.starts_with(c.as_str()));
+    let sample = sample(text, &is_comment)?;
+    let sample: Vec<&str> = sample.iter().map(String::as_str).collect();
     let (separator, decimal_comma) = separator(&sample).ok_or(GuessError::NoRecords)?;
     let rows: Vec<Row<'_>> = sample.iter().filter_map(|l| fields(l, separator)).collect();
     let width = usual_width(&rows).ok_or(GuessError::NoRecords)?;
@@ -43,31 +49,40 @@ pub fn guess(text: &str, offset_minutes: i32) -> Result<Recipe, GuessError> {
         rows[first..].iter().filter(|r| r.len() == width && looks_like_data(r, decimal_comma)).collect();
     let (time_columns, time_pattern) = time_form(&data, width).ok_or(GuessError::NoTime)?;
     let (names_line, units_line) = header(&rows[..first], width);
-    let top: Vec<&str> =
-        text.lines().take(30).filter(|l| is_comment(l)).chain(sample[..first].iter().copied()).collect();
+    let comments = head.iter().take(30).map(String::as_str).filter(|l| is_comment(l));
+    let top: Vec<&str> = comments.chain(sample[..first].iter().copied()).collect();
     let clock = clock(&top, &data, &time_columns, &time_pattern, offset_minutes);
     let layout = layout(&data, &time_columns, names_line.map(|i| &rows[i]), decimal_comma);
-    let missing = missing(&lines, separator, decimal_comma, &time_columns, first);
-    Ok(Recipe {
+    let mut recipe = Recipe {
         separator,
         header_lines: first,
         names_line,
         units_line,
-        comment,
+        comment: comment.clone(),
         decimal_comma,
         time_columns,
         time_pattern,
         clock,
-        missing,
+        missing: Vec::new(),
         layout,
-    })
+    };
+    let mut missing = BTreeSet::new();
+    let mut behind = 0;
+    each_record(text, &is_comment, |line| {
+        if behind >= first {
+            note_missing(line, &recipe, &mut missing);
+        }
+        behind += 1;
+    })?;
+    recipe.missing = missing.into_iter().collect();
+    Ok(recipe)
 }
 
-/// A recipe to begin with by hand, where nothing could be guessed: the separator that most lines share, times in the first
-/// column as ISO 8601 writes them.
+/// A recipe to begin with by hand, where nothing could be guessed: the separator that most of the first lines share, times in
+/// the first column as ISO 8601 writes them.
 #[must_use]
-pub fn plain_recipe(text: &str, offset_minutes: i32) -> Recipe {
-    let lines: Vec<&str> = text.lines().filter(|l| !l.trim().is_empty()).take(200).collect();
+pub fn plain_recipe(head: &[String], offset_minutes: i32) -> Recipe {
+    let lines: Vec<&String> = head.iter().filter(|l| !l.trim().is_empty()).collect();
     let cuts = |s: &Separator| lines.iter().filter(|l| fields(l, *s).is_some_and(|f| f.len() > 1)).count();
     let separator = Separator::ALL.into_iter().rev().max_by_key(cuts).unwrap_or(Separator::Comma);
     Recipe {
@@ -85,11 +100,31 @@ pub fn plain_recipe(text: &str, offset_minutes: i32) -> Recipe {
     }
 }
 
+/// Shows every line that is neither blank nor a comment.
+fn each_record(text: &Text, is_comment: &impl Fn(&str) -> bool, mut show: impl FnMut(&str)) -> io::Result<()> {
+    let mut lines = text.lines()?;
+    while let Some(line) = lines.next_line()? {
+        if !line.trim().is_empty() && !is_comment(line) {
+            show(line);
+        }
+    }
+    Ok(())
+}
+
 /// The first 400 lines, and lines spread over the rest, so that a change of the clock in autumn is seen.
-fn sample<'a>(lines: &[&'a str]) -> Vec<&'a str> {
+fn sample(text: &Text, is_comment: &impl Fn(&str) -> bool) -> io::Result<Vec<String>> {
     const HEAD: usize = 400;
-    let stretch = (lines.len().saturating_sub(HEAD) / 400).max(1);
-    lines.iter().take(HEAD).chain(lines.iter().skip(HEAD).step_by(stretch)).copied().collect()
+    let mut lines = 0_usize;
+    each_record(text, is_comment, |_| lines += 1)?;
+    let stretch = (lines.saturating_sub(HEAD) / 400).max(1);
+    let (mut sample, mut i) = (Vec::new(), 0);
+    each_record(text, is_comment, |line| {
+        if i < HEAD || (i - HEAD).is_multiple_of(stretch) {
+            sample.push(line.to_owned());
+        }
+        i += 1;
+    })?;
+    Ok(sample)
 }
 
 /// The number in a cell, or `None`.
@@ -282,36 +317,36 @@ fn layout(data: &[&Row<'_>], time: &[usize], names: Option<&Row<'_>>, decimal_co
     Layout::Long { point, what, value: *value, unit }
 }
 
-/// Words and numbers that stand for a missing reading in this file.
-fn missing(lines: &[&str], separator: Separator, decimal_comma: bool, time: &[usize], first: usize) -> Vec<String> {
-    let mut found: BTreeSet<String> = BTreeSet::new();
-    for line in lines.iter().skip(first) {
-        for (i, cell) in fields(line, separator).unwrap_or_default().iter().enumerate() {
-            if time.contains(&i) || cell.is_empty() {
-                continue;
-            }
-            let known = number(cell, decimal_comma).is_some_and(|n| MISSING_NUMBERS.contains(&n));
-            if known || is_missing_word(cell) {
-                found.insert(cell.to_string());
-            }
+/// Notes words and numbers of a line that stand for a missing reading.
+fn note_missing(line: &str, recipe: &Recipe, found: &mut BTreeSet<String>) {
+    for (i, cell) in fields(line, recipe.separator).unwrap_or_default().iter().enumerate() {
+        if recipe.time_columns.contains(&i) || cell.is_empty() {
+            continue;
+        }
+        let known = number(cell, recipe.decimal_comma).is_some_and(|n| MISSING_NUMBERS.contains(&n));
+        if (known || is_missing_word(cell)) && !found.contains(&**cell) {
+            found.insert(cell.to_string());
         }
     }
-    found.into_iter().collect()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
+    fn guessed(text: &str) -> Result<Recipe, GuessError> {
+        guess(&Text::of_bytes(text.as_bytes()).unwrap(), 0)
+    }
+
     #[test]
     fn day_and_month_are_told_apart_by_how_time_moves_on() {
         let months: String = (1..=12).map(|m| format!("{m:02}/05/2026 06:00,{m}.5\n")).collect();
         let days: String = (1..=12).map(|d| format!("{d:02}/05/2026 06:00,{d}.5\n")).collect();
-        let month_first = guess(&format!("time,v\n{days}"), 0).unwrap();
+        let month_first = guessed(&format!("time,v\n{days}")).unwrap();
         assert_eq!(month_first.time_pattern, "%d/%m/%Y %H:%M", "a reading a day, and not one a month");
         let many: String = (1..=28).map(|d| format!("05/{d:02}/2026 06:00,1.5\n")).collect();
-        assert_eq!(guess(&format!("time,v\n{many}"), 0).unwrap().time_pattern, "%m/%d/%Y %H:%M");
-        assert!(guess(&format!("time,v\n{months}"), 0).is_ok());
+        assert_eq!(guessed(&format!("time,v\n{many}")).unwrap().time_pattern, "%m/%d/%Y %H:%M");
+        assert!(guessed(&format!("time,v\n{months}")).is_ok());
     }
 
     #[test]
@@ -324,7 +359,8 @@ mod tests {
 
     #[test]
     fn a_letter_is_no_record() {
-        assert_eq!(guess("Dear all,\nthe logger is in the hut.\nYours\n", 0), Err(GuessError::NoRecords));
-        assert_eq!(guess("a,b\n1234,5.5\n2345,6.5\n", 0), Err(GuessError::NoTime));
+        let letter = guessed("Dear all,\nthe logger is in the hut.\nYours\n");
+        assert!(matches!(letter, Err(GuessError::NoRecords)));
+        assert!(matches!(guessed("a,b\n1234,5.5\n2345,6.5\n"), Err(GuessError::NoTime)));
     }
 }

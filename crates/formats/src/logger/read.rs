@@ -3,9 +3,11 @@
 use super::guess::{number, time_text};
 use super::recipe::{Layout, Recipe};
 use super::split::fields;
+use super::text::Text;
 use super::time::{TimeError, TimeReader};
 use ebrel_core::units::UnixSeconds;
 use std::collections::HashMap;
+use thiserror::Error;
 
 /// One reading of a file.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -90,11 +92,22 @@ struct Reader<'r> {
     odd_cells: Vec<(usize, usize, String, String)>,
 }
 
+/// Why a file cannot be read at all. Everything else is listed in [`Read::problems`].
+#[derive(Debug, Error)]
+pub enum ReadError {
+    /// The recipe's times or clock cannot be read.
+    #[error(transparent)]
+    Time(#[from] TimeError),
+    /// The disk.
+    #[error("the file cannot be read ({0})")]
+    Disk(#[from] std::io::Error),
+}
+
 /// Reads a whole file.
 ///
 /// # Errors
-/// [`TimeError::Zone`] if the recipe's clock is in no known zone. Everything else is listed in [`Read::problems`].
-pub fn read(text: &str, recipe: &Recipe) -> Result<Read, TimeError> {
+/// [`ReadError`] if the recipe's clock is in no known zone, or the file went away.
+pub fn read(text: &Text, recipe: &Recipe) -> Result<Read, ReadError> {
     read_until(text, recipe, UnixSeconds(i64::MAX))
 }
 
@@ -104,47 +117,47 @@ pub fn read(text: &str, recipe: &Recipe) -> Result<Read, TimeError> {
 ///
 /// # Errors
 /// As [`read`].
-pub fn read_until(text: &str, recipe: &Recipe, latest: UnixSeconds) -> Result<Read, TimeError> {
+pub fn read_until(text: &Text, recipe: &Recipe, latest: UnixSeconds) -> Result<Read, ReadError> {
     within(text, recipe, latest, usize::MAX)
 }
 
-/// As [`read_until`], for a preview: everything is counted, but only the first readings are kept, so that a large file takes no
-/// memory beyond its text.
+/// As [`read_until`], for a preview: everything is counted, but only the first readings are kept, so that a large file takes
+/// little memory.
 ///
 /// # Errors
 /// As [`read`].
-pub fn survey(text: &str, recipe: &Recipe, latest: UnixSeconds) -> Result<Read, TimeError> {
+pub fn survey(text: &Text, recipe: &Recipe, latest: UnixSeconds) -> Result<Read, ReadError> {
     const KEPT: usize = 10_000;
     within(text, recipe, latest, KEPT)
 }
 
-fn within(text: &str, recipe: &Recipe, latest: UnixSeconds, keep: usize) -> Result<Read, TimeError> {
+fn within(text: &Text, recipe: &Recipe, latest: UnixSeconds, keep: usize) -> Result<Read, ReadError> {
     let (found, later) = pass(text, recipe, latest, keep)?;
     if later > found.lines { Ok(pass(text, recipe, UnixSeconds(i64::MAX), keep)?.0) } else { Ok(found) }
 }
 
 /// One reading of the file, and how many lines lay after `latest`.
-fn pass(text: &str, recipe: &Recipe, latest: UnixSeconds, keep: usize) -> Result<(Read, usize), TimeError> {
+fn pass(text: &Text, recipe: &Recipe, latest: UnixSeconds, keep: usize) -> Result<(Read, usize), ReadError> {
     let mut times = TimeReader::new(&recipe.time_pattern, &recipe.clock)?;
     let mut reader = Reader::new(recipe);
     (reader.latest, reader.keep) = (latest, keep);
-    let mut header: Vec<&str> = Vec::new();
+    let mut header: Vec<String> = Vec::new();
     let mut seen: Vec<i64> = Vec::new();
     let mut steps: HashMap<i64, usize> = HashMap::new();
     let mut last = None;
-    for (i, line) in text.lines().enumerate() {
-        let line = line.trim_end_matches('\r').trim_start_matches('\u{feff}');
+    let mut lines = text.lines()?;
+    while let Some((number, line)) = lines.next_numbered()? {
         if line.trim().is_empty() || recipe.comment.as_ref().is_some_and(|c| line.starts_with(c.as_str())) {
             continue;
         }
         if header.len() < recipe.header_lines {
-            header.push(line);
+            header.push(line.to_owned());
             if header.len() == recipe.header_lines {
                 reader.name_columns(&header);
             }
             continue;
         }
-        if header.contains(&line) {
+        if header.iter().any(|h| h == line) {
             reader.out.headers_again += 1;
             continue;
         }
@@ -159,9 +172,9 @@ fn pass(text: &str, recipe: &Recipe, latest: UnixSeconds, keep: usize) -> Result
                 let (low, high) = reader.out.extent.unwrap_or((time, time));
                 reader.out.extent = Some((low.min(time), high.max(time)));
             }
-            Err(reason) => reader.problem(i + 1, line, reason),
+            Err(reason) => reader.problem(number, line, reason),
         }
-        reader.note_cells(i + 1, line);
+        reader.note_cells(number, line);
     }
     let later = reader.later;
     let mut out = reader.finish();
@@ -194,7 +207,7 @@ impl<'r> Reader<'r> {
         }
     }
 
-    fn name_columns(&mut self, header: &[&str]) {
+    fn name_columns(&mut self, header: &[String]) {
         let row = |line: Option<usize>| {
             line.and_then(|i| header.get(i)).and_then(|l| fields(l, self.recipe.separator)).unwrap_or_default()
         };
@@ -335,11 +348,12 @@ impl Reader<'_> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{decode, guess};
+    use super::super::guess;
     use super::*;
 
     fn read_guessed(text: &str) -> Read {
-        read(text, &guess(text, 0).unwrap()).unwrap()
+        let text = Text::of_bytes(text.as_bytes()).unwrap();
+        read(&text, &guess(&text, 0).unwrap()).unwrap()
     }
 
     #[test]
@@ -366,7 +380,7 @@ mod tests {
             text.push_str(&format!("{};{},5;1\n", super::super::super::rfc3339(UnixSeconds(i * 900)), i % 7));
         }
         let text = text.replacen("1970-02-01T00:00:00Z;", "1970-02-01T00:00:00Z\"x;", 1);
-        let got = read_guessed(&decode(text.as_bytes()).unwrap());
+        let got = read_guessed(&text);
         assert_eq!((got.lines, got.problems.len()), (29_999, 1));
         assert_eq!(got.problems[0].line, 31 * 96 + 2);
         assert_eq!(got.interval_s, Some(900));

@@ -111,9 +111,12 @@ pub fn keep_file(data: &Path, file: &Path) -> std::io::Result<String> {
 /// How a file is called while it is being written; what a kill leaves of it is removed at the next start.
 pub const PARTIAL: &str = ".part-";
 
+/// Lines at the head of a file by which it is recognised.
+pub const HEAD_LINES: usize = 200;
+
 /// A first mapping: quantities by names and units, the node by the head of the file or its name.
 #[must_use]
-pub fn first_mapping(read: &Read, text: &str, file_name: &str) -> Mapping {
+pub fn first_mapping(read: &Read, head: &[String], file_name: &str) -> Mapping {
     let columns = read
         .columns
         .iter()
@@ -130,13 +133,13 @@ pub fn first_mapping(read: &Read, text: &str, file_name: &str) -> Mapping {
             }
         })
         .collect();
-    let named = node_in_head(text);
+    let named = node_in_head(head);
     Mapping { node: named.unwrap_or_else(|| node_of_file(file_name)), columns }
 }
 
 /// "node 03", if the head of the file names it.
-fn node_in_head(text: &str) -> Option<String> {
-    text.lines().take(5).find_map(|line| {
+fn node_in_head(head: &[String]) -> Option<String> {
+    head.iter().take(5).find_map(|line| {
         let lower = line.to_lowercase();
         let at = lower.find("node ")?;
         let digits: String = lower[at + 5..].chars().take_while(char::is_ascii_alphanumeric).collect();
@@ -152,8 +155,8 @@ fn node_of_file(file_name: &str) -> String {
 
 /// Where the file itself names no node: the one node of the station that has all its ports, so that the next file of
 /// a logger finds its way whatever it is called.
-pub fn find_node(mapping: &mut Mapping, text: &str, streams: &[Stream]) {
-    if node_in_head(text).is_some() {
+pub fn find_node(mapping: &mut Mapping, head: &[String], streams: &[Stream]) {
+    if node_in_head(head).is_some() {
         return;
     }
     let taken: Vec<_> = mapping.columns.iter().filter_map(|c| Some((c.port.as_str(), c.quantity?))).collect();
@@ -342,13 +345,16 @@ mod tests {
     const FILE: &str =
         "# node 07\ntime,m05 [mV],t05 [degC],by\n2026-03-01 00:00,880.1,4.2,A\n2026-03-01 00:15,880.4,4.3,B\n";
 
-    fn read_file() -> Read {
-        logger::read(FILE, &logger::guess(FILE, 0).unwrap()).unwrap()
+    fn read_file() -> (Read, Vec<String>) {
+        let text = logger::Text::of_bytes(FILE.as_bytes()).unwrap();
+        let read = logger::read(&text, &logger::guess(&text, 0).unwrap()).unwrap();
+        (read, text.head(HEAD_LINES).unwrap())
     }
 
     #[test]
     fn a_first_mapping_names_node_ports_and_depths() {
-        let mapping = first_mapping(&read_file(), FILE, "x.csv");
+        let (read, head) = read_file();
+        let mapping = first_mapping(&read, &head, "x.csv");
         assert_eq!(mapping.node, "node 07");
         let got: Vec<_> = mapping.columns.iter().map(|c| (c.port.as_str(), c.quantity, c.depth_cm)).collect();
         let moist = ("m05", Some(Quantity::RawOutput), Some(5.0));
@@ -358,8 +364,8 @@ mod tests {
 
     #[test]
     fn what_hinders_is_said_before_anything_is_stored() {
-        let read = read_file();
-        let mut mapping = first_mapping(&read, FILE, "x.csv");
+        let (read, head) = read_file();
+        let mut mapping = first_mapping(&read, &head, "x.csv");
         assert!(hindrances(&read, &mapping, UnixSeconds(1_800_000_000)).is_empty());
         assert!(hindrances(&read, &mapping, UnixSeconds(0))[0].contains("lies in the future"));
         mapping.columns[1] = ColumnPlan { column: "t05".into(), ..mapping.columns[0].clone() };

@@ -141,7 +141,7 @@ async fn a_correction_that_cannot_be_says_why_and_keeps_what_was_typed() {
         assert!(page.contains(&typed), "{name}={text} stands as typed");
     }
     assert_eq!(v.page("/stations/1/placements").await, whole, "nothing was changed");
-    assert_eq!(v.post("/stations/1/placements/999", &[("serial", "x")]).await.status(), 400, "half a form");
+    assert_eq!(v.post("/stations/1/placements/999", &[("serial", "x")]).await.status(), 422, "half a form");
 }
 
 #[tokio::test(flavor = "multi_thread")]

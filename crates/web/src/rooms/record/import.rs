@@ -12,12 +12,12 @@ use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, see_other};
 use actix_multipart::form::MultipartForm;
 use actix_multipart::form::tempfile::TempFile;
-use actix_multipart::form::text::Text;
+use actix_multipart::form::text::Text as Field;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
-use ebrel_formats::logger::{self, Read, Recipe};
+use ebrel_formats::logger::{self, Read, ReadError, Recipe, Text, TextError};
 use ebrel_store::imports::Import;
 use ebrel_store::stations::{Station, Stream, Study};
 use std::collections::HashMap;
@@ -68,8 +68,8 @@ async fn show_upload(app: &App, session: &Session, id: i64, error: Option<String
 
 #[derive(MultipartForm)]
 struct Upload {
-    token: Text<String>,
-    recipe: Option<Text<String>>,
+    token: Field<String>,
+    recipe: Option<Field<String>>,
     file: TempFile,
 }
 
@@ -130,23 +130,19 @@ fn begin(
     offset: i32,
     streams: &[Stream],
 ) -> Result<(String, Recipe, Mapping), String> {
-    let bytes = std::fs::read(file.file.path()).map_err(|e| e.to_string())?;
-    let text = logger::decode(bytes).map_err(|e| e.to_string())?;
+    let text = Text::of_file(file.file.path()).map_err(|e| e.to_string())?;
+    let head = text.head(importing::HEAD_LINES).map_err(|e| e.to_string())?;
     let recipe = match &saved {
         Some(saved) => saved.recipe.clone(),
-        None => match logger::guess(&text, offset) {
-            Ok(recipe) => recipe,
-            // What cannot be guessed is told by hand, on the same form.
-            Err(_) if text.lines().any(|l| !l.trim().is_empty()) => logger::plain_recipe(&text, offset),
-            Err(error) => return Err(error.to_string()),
-        },
+        // What cannot be guessed is told by hand, on the same form.
+        None => logger::guess(&text, offset).unwrap_or_else(|_| logger::plain_recipe(&head, offset)),
     };
     let read = logger::survey(&text, &recipe, UnixSeconds(i64::MAX)).map_err(|e| e.to_string())?;
     let mapping = match &saved {
         Some(saved) => importing::fitted(&saved.mapping, &read),
         None => {
-            let mut mapping = importing::first_mapping(&read, &text, name);
-            importing::find_node(&mut mapping, &text, streams);
+            let mut mapping = importing::first_mapping(&read, &head, name);
+            importing::find_node(&mut mapping, &head, streams);
             mapping
         }
     };
@@ -155,47 +151,61 @@ fn begin(
     Ok((sha256, recipe, mapping))
 }
 
-/// An import with its file's text.
-async fn load(app: &App, place: &Place, id: i64) -> Result<(Import, Station, Study, String), Problem> {
-    let import = app.store.import(id).await?;
-    let station = app.store.station(import.station_id).await?;
-    let study = app.store.study(station.study_id).await?;
-    let path = importing::kept_at(&app.data, &import.sha256);
-    let text = place.run(move || {
-        let bytes = std::fs::read(path).map_err(|e| e.to_string())?;
-        logger::decode(bytes).map_err(|e| e.to_string())
-    });
-    let text = text.await?.map_err(Problem::Internal)?;
-    Ok((import, station, study, text))
-}
-
-fn parsed(import: &Import) -> Result<(Recipe, Mapping), Problem> {
-    let wrong = |e: serde_json::Error| Problem::Internal(e.to_string());
-    Ok((serde_json::from_str(&import.recipe).map_err(wrong)?, serde_json::from_str(&import.mapping).map_err(wrong)?))
-}
-
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let place = app.heavy.take().await?;
-    let (import, station, study, text) = load(&app, &place, *id).await?;
-    if let Some(report) = import.report.as_deref() {
-        let report: Report = serde_json::from_str(report).map_err(|e| Problem::Internal(e.to_string()))?;
-        let shell = Shell::within(&app, &session, "Import report", Room::Record, &study, Some(&station)).await?;
-        return page(&ReportPage::of(shell, &import, station, &study, report));
-    }
-    let (recipe, mapping) = parsed(&import)?;
-    let form = recipe_form(&recipe, &mapping);
-    show_plan(&app, &session, PlanInput { place, import, station, study, text, form, resolved: Ok((recipe, mapping)) })
-        .await
-}
-
-struct PlanInput {
+/// An import with its file.
+struct Opened {
     place: Place,
     import: Import,
     station: Station,
     study: Study,
-    text: String,
-    form: RecipeForm,
-    resolved: Result<(Recipe, Mapping), ()>,
+    text: Text,
+    head: Vec<String>,
+}
+
+impl Opened {
+    async fn load(app: &App, id: i64) -> Result<Self, Problem> {
+        let place = app.heavy.take().await?;
+        let import = app.store.import(id).await?;
+        let station = app.store.station(import.station_id).await?;
+        let study = app.store.study(station.study_id).await?;
+        let path = importing::kept_at(&app.data, &import.sha256);
+        let opened = place.run(move || {
+            let text = Text::of_file(path)?;
+            let head = text.head(importing::HEAD_LINES)?;
+            Ok::<_, TextError>((text, head))
+        });
+        let (text, head) = opened.await?.map_err(|e| Problem::Internal(e.to_string()))?;
+        Ok(Self { place, import, station, study, text, head })
+    }
+
+    /// The recipe and mapping that were kept last.
+    fn kept(&self) -> Result<Plan, Problem> {
+        let wrong = |e: serde_json::Error| Problem::Internal(e.to_string());
+        let recipe = serde_json::from_str(&self.import.recipe).map_err(wrong)?;
+        Ok((recipe, serde_json::from_str(&self.import.mapping).map_err(wrong)?))
+    }
+
+    /// What the file holds by a recipe, counted in full; its readings are all kept only where they are to be stored.
+    async fn read(&self, recipe: &Recipe, now: UnixSeconds, whole: bool) -> Result<Result<Read, ReadError>, Problem> {
+        let (text, recipe, latest) = (self.text.clone(), recipe.clone(), now + SpanSeconds::DAY);
+        let read = if whole { logger::read_until } else { logger::survey };
+        self.place.run(move || read(&text, &recipe, latest)).await
+    }
+}
+
+/// How a file is read, and what its columns mean.
+type Plan = (Recipe, Mapping);
+
+async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let opened = Opened::load(&app, *id).await?;
+    if let Some(report) = opened.import.report.as_deref() {
+        let report: Report = serde_json::from_str(report).map_err(|e| Problem::Internal(e.to_string()))?;
+        let Opened { import, station, study, .. } = opened;
+        let shell = Shell::within(&app, &session, "Import report", Room::Record, &study, Some(&station)).await?;
+        return page(&ReportPage::of(shell, &import, station, &study, report));
+    }
+    let (recipe, mapping) = opened.kept()?;
+    let form = recipe_form(&recipe, &mapping);
+    show_plan(&app, &session, opened, form, Some((recipe, mapping))).await
 }
 
 struct PreviewColumn {
@@ -227,17 +237,27 @@ struct PlanPage {
     again: usize,
 }
 
-async fn show_plan(app: &App, session: &Session, input: PlanInput) -> Result<HttpResponse, Problem> {
-    let PlanInput { place, import, station, study, text, form, resolved } = input;
-    let shell = Shell::within(app, session, "Import", Room::Record, &study, Some(&station)).await?;
-    let now = app.now(&study);
+/// The form as it was typed, with what the file gives by it where it could be understood.
+async fn show_plan(
+    app: &App,
+    session: &Session,
+    opened: Opened,
+    form: RecipeForm,
+    understood: Option<Plan>,
+) -> Result<HttpResponse, Problem> {
+    let (study, now) = (&opened.study, app.now(&opened.study));
+    let shell = Shell::within(app, session, "Import", Room::Record, study, Some(&opened.station)).await?;
+    let read = match &understood {
+        Some((recipe, _)) => Some(opened.read(recipe, now, false).await?),
+        None => None,
+    };
     let offset = study.utc_offset_minutes;
-    let head = text.lines().take(6).enumerate();
+    let head = opened.head.iter().take(6).enumerate();
     let head = head.map(|(i, l)| Line { number: i + 1, text: l.chars().take(220).collect() }).collect();
     let mut plan = PlanPage {
         shell,
-        station,
-        import,
+        station: opened.station,
+        import: opened.import,
         form,
         head,
         answer: "The recipe cannot be used yet: see the fields marked below.".to_owned(),
@@ -248,12 +268,10 @@ async fn show_plan(app: &App, session: &Session, input: PlanInput) -> Result<Htt
         hindrances: Vec::new(),
         again: 0,
     };
-    let latest = now + SpanSeconds::DAY;
-    if let Ok((recipe, mapping)) = resolved {
-        match place.run(move || logger::survey(&text, &recipe, latest)).await? {
-            Ok(read) => plan.fill(&read, &mapping, now, offset),
-            Err(error) => plan.hindrances.push(error.to_string()),
-        }
+    match (read, understood) {
+        (Some(Ok(read)), Some((_, mapping))) => plan.fill(&read, &mapping, now, offset),
+        (Some(Err(error)), _) => plan.hindrances.push(error.to_string()),
+        _ => {}
     }
     page(&plan)
 }
@@ -325,70 +343,43 @@ async fn change(
     form: CheckedForm<HashMap<String, String>>,
 ) -> Result<HttpResponse, Problem> {
     acting(&app, &session)?;
-    let place = app.heavy.take().await?;
-    let (mut import, station, study, text) = load(&app, &place, *id).await?;
-    if import.report.is_some() {
+    let mut opened = Opened::load(&app, *id).await?;
+    if opened.import.report.is_some() {
         return Ok(see_other(&format!("/imports/{}", *id)));
     }
-    let (known, mapping) = parsed(&import)?;
-    let (form_shown, resolved) = read_form(&form.0, &known, &mapping);
-    let Ok((recipe, mut mapping)) = resolved else {
-        return show_plan(
-            &app,
-            &session,
-            PlanInput { place, import, station, study, text, form: form_shown, resolved: Err(()) },
-        )
-        .await;
-    };
-    let latest = app.now(&study) + SpanSeconds::DAY;
-    let read = {
-        let (text, recipe) = (text.clone(), recipe.clone());
-        place.run(move || logger::read_until(&text, &recipe, latest)).await?
-    };
-    let Ok(read) = read else {
-        let resolved = Ok((recipe, mapping));
-        return show_plan(
-            &app,
-            &session,
-            PlanInput { place, import, station, study, text, form: form_shown, resolved },
-        )
-        .await;
+    let (known, mapping) = opened.kept()?;
+    let (typed, resolved) = read_form(&form.0, &known, &mapping);
+    let Ok((recipe, mut mapping)) = resolved else { return show_plan(&app, &session, opened, typed, None).await };
+    let now = app.now(&opened.study);
+    let Ok(read) = opened.read(&recipe, now, false).await? else {
+        return show_plan(&app, &session, opened, typed, Some((recipe, mapping))).await;
     };
     if read.columns.len() != mapping.columns.len() {
         // Another separator or layout makes other columns: what they mean is guessed anew.
-        mapping = Mapping { node: mapping.node, ..importing::first_mapping(&read, &text, &import.file_name) };
+        mapping =
+            Mapping { node: mapping.node, ..importing::first_mapping(&read, &opened.head, &opened.import.file_name) };
     }
-    import.recipe = json(&recipe)?;
-    import.mapping = json(&mapping)?;
-    app.store.keep_import(&import).await?;
+    opened.import.recipe = json(&recipe)?;
+    opened.import.mapping = json(&mapping)?;
+    app.store.keep_import(&opened.import).await?;
+    let mut shown = recipe_form(&recipe, &mapping);
     let store_it = form.0.get("do").is_some_and(|d| d == "store");
-    if !store_it || !importing::hindrances(&read, &mapping, app.now(&study)).is_empty() {
-        let form = recipe_form(&recipe, &mapping);
-        return show_plan(
-            &app,
-            &session,
-            PlanInput { place, import, station, study, text, form, resolved: Ok((recipe, mapping)) },
-        )
-        .await;
+    if !store_it || !importing::hindrances(&read, &mapping, now).is_empty() {
+        return show_plan(&app, &session, opened, shown, Some((recipe, mapping))).await;
     }
-    match importing::store(&app.store, &import, &read, &mapping).await {
+    let read = opened.read(&recipe, now, true).await?.map_err(|e| Problem::Internal(e.to_string()))?;
+    match importing::store(&app.store, &opened.import, &read, &mapping).await {
         Ok(_) => {}
         Err(ebrel_store::StoreError::Rule(sentence)) => {
-            let mut form = recipe_form(&recipe, &mapping);
-            form.refused = Some(sentence);
-            return show_plan(
-                &app,
-                &session,
-                PlanInput { place, import, station, study, text, form, resolved: Ok((recipe, mapping)) },
-            )
-            .await;
+            shown.refused = Some(sentence);
+            return show_plan(&app, &session, opened, shown, Some((recipe, mapping))).await;
         }
         Err(other) => return Err(other.into()),
     }
     if let Some(name) = form.0.get("save_as").map(|n| n.trim()).filter(|n| !n.is_empty()) {
         app.store.save_recipe(name, &json(&SavedRecipe { recipe, mapping })?).await?;
     }
-    reviewing::run(&app.store, station.id).await?;
+    reviewing::run(&app.store, opened.station.id).await?;
     Ok(see_other(&format!("/imports/{}", *id)))
 }
 

@@ -1,0 +1,265 @@
+//! A file's bytes as lines of text.
+
+use encoding_rs::{DecoderResult, Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
+use encoding_rs_io::{DecodeReaderBytes, DecodeReaderBytesBuilder};
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, Cursor, Read};
+use std::path::PathBuf;
+use std::sync::Arc;
+use thiserror::Error;
+
+/// Why a file is no text that a logger wrote.
+#[derive(Debug, Error)]
+pub enum TextError {
+    /// No bytes, or nothing but blanks.
+    #[error("the file is empty: copy it from the logger once more")]
+    Empty,
+    /// A picture, an archive or a workbook.
+    #[error("this is {0}, not a text file from a logger: export it as delimited text (CSV) first")]
+    Foreign(&'static str),
+    /// Bytes that are no text in any common encoding.
+    #[error("this file is not text: export the logger's data as delimited text (CSV)")]
+    Binary,
+    /// A line longer than any record of a logger, 1 MiB.
+    #[error("a line of this file is longer than 1 MB: this is no table of one record a line")]
+    LongLine,
+    /// The disk.
+    #[error("the file cannot be read ({0})")]
+    Disk(#[from] io::Error),
+}
+
+const FOREIGN: [(&[u8], &str); 7] = [
+    (b"\x89PNG", "a picture (PNG)"),
+    (b"\xff\xd8\xff", "a picture (JPEG)"),
+    (b"GIF8", "a picture (GIF)"),
+    (b"%PDF", "a PDF document"),
+    (b"PK\x03\x04", "a zip archive or a workbook"),
+    (b"\xd0\xcf\x11\xe0", "a workbook"),
+    (b"SQLite format 3", "a database"),
+];
+
+/// The longest line, bytes.
+const LONGEST_LINE: usize = 1 << 20;
+
+#[derive(Debug, Clone)]
+enum Source {
+    Bytes(Arc<[u8]>),
+    File(PathBuf),
+}
+
+/// A file's text. It stays where it is and is read line by line, as often as wanted, so that a file of any size takes no
+/// memory.
+#[derive(Debug, Clone)]
+pub struct Text {
+    source: Source,
+    encoding: &'static Encoding,
+}
+
+impl Text {
+    /// The text of a file on the disk: by byte-order mark, else UTF-16 by its zero bytes, else UTF-8 if all of it is, else the
+    /// Western single-byte set.
+    ///
+    /// # Errors
+    /// [`TextError`] for empty files, pictures, archives, other bytes that are no text, and files that cannot be read.
+    pub fn of_file(path: impl Into<PathBuf>) -> Result<Self, TextError> {
+        Self::of(Source::File(path.into()))
+    }
+
+    /// The text of bytes at hand, as [`Text::of_file`].
+    ///
+    /// # Errors
+    /// As [`Text::of_file`].
+    pub fn of_bytes(bytes: impl Into<Arc<[u8]>>) -> Result<Self, TextError> {
+        Self::of(Source::Bytes(bytes.into()))
+    }
+
+    fn of(source: Source) -> Result<Self, TextError> {
+        let encoding = encoding(source.open()?)?;
+        let text = Self { source, encoding };
+        let mut lines = text.lines()?;
+        let (mut seen, mut odd, mut blank) = (0, 0, true);
+        while seen < 4096 || blank {
+            let Some(line) = lines.next_line()? else { break };
+            blank &= line.trim().is_empty();
+            for c in line.chars().take(4096 - seen.min(4096)) {
+                seen += 1;
+                odd += usize::from((c.is_control() && !c.is_whitespace()) || c == '\u{fffd}');
+            }
+        }
+        match (odd * 50 > seen, blank) {
+            (true, _) => Err(TextError::Binary),
+            (_, true) => Err(TextError::Empty),
+            _ => Ok(text),
+        }
+    }
+
+    /// The lines from the first on.
+    ///
+    /// # Errors
+    /// If the file cannot be opened.
+    pub fn lines(&self) -> io::Result<Lines> {
+        let decoder = DecodeReaderBytesBuilder::new().encoding(Some(self.encoding)).build(self.source.open()?);
+        Ok(Lines { from: BufReader::with_capacity(1 << 16, decoder), line: Vec::new(), number: 0 })
+    }
+
+    /// The first `n` lines.
+    ///
+    /// # Errors
+    /// If the file cannot be read.
+    pub fn head(&self, n: usize) -> io::Result<Vec<String>> {
+        let (mut lines, mut head) = (self.lines()?, Vec::new());
+        while head.len() < n {
+            let Some(line) = lines.next_line()? else { break };
+            head.push(line.to_owned());
+        }
+        Ok(head)
+    }
+}
+
+type Bytes = Box<dyn Read + Send>;
+
+impl Source {
+    fn open(&self) -> io::Result<Bytes> {
+        Ok(match self {
+            Self::Bytes(bytes) => Box::new(Cursor::new(Arc::clone(bytes))),
+            Self::File(path) => Box::new(File::open(path)?),
+        })
+    }
+}
+
+/// Lines of a [`Text`], one at a time.
+pub struct Lines {
+    from: BufReader<DecodeReaderBytes<Bytes, Vec<u8>>>,
+    line: Vec<u8>,
+    number: usize,
+}
+
+impl Lines {
+    /// The next line without its end and without a byte-order mark.
+    ///
+    /// # Errors
+    /// If the file cannot be read on.
+    pub fn next_line(&mut self) -> io::Result<Option<&str>> {
+        Ok(self.next_numbered()?.map(|(_, line)| line))
+    }
+
+    /// The next line with its number, counted from 1.
+    ///
+    /// # Errors
+    /// If the file cannot be read on.
+    pub fn next_numbered(&mut self) -> io::Result<Option<(usize, &str)>> {
+        self.line.clear();
+        if self.from.read_until(b'\n', &mut self.line)? == 0 {
+            return Ok(None);
+        }
+        self.number += 1;
+        let line = std::str::from_utf8(&self.line).map_err(io::Error::other)?;
+        Ok(Some((self.number, line.trim_end_matches(['\n', '\r']).trim_start_matches('\u{feff}'))))
+    }
+}
+
+/// The encoding of all of a file.
+fn encoding(mut from: Bytes) -> Result<&'static Encoding, TextError> {
+    let mut bytes = vec![0; 1 << 16];
+    let (mut encoding, mut filled, mut line) = (None, 0, 0);
+    let mut utf8 = Some(UTF_8.new_decoder_without_bom_handling());
+    let mut decoded = vec![0; (1 << 16) * 3];
+    loop {
+        let n = from.read(&mut bytes)?;
+        let part = &bytes[..n];
+        if filled == 0 {
+            if let Some((_, what)) = FOREIGN.iter().find(|(magic, _)| part.starts_with(magic)) {
+                return Err(TextError::Foreign(what));
+            }
+            encoding = by_first_bytes(part);
+        }
+        filled += n;
+        for piece in part.split_inclusive(|b| *b == b'\n') {
+            line += piece.len();
+            if line > LONGEST_LINE {
+                return Err(TextError::LongLine);
+            }
+            line = if piece.ends_with(b"\n") { 0 } else { line };
+        }
+        let whole = utf8.as_mut().is_some_and(|decoder| {
+            let (result, ..) = decoder.decode_to_utf8_without_replacement(part, &mut decoded, n == 0);
+            result == DecoderResult::InputEmpty
+        });
+        if !whole {
+            utf8 = None;
+        }
+        if n == 0 {
+            return Ok(encoding.unwrap_or(if utf8.is_some() { UTF_8 } else { WINDOWS_1252 }));
+        }
+    }
+}
+
+/// The encoding that a mark or the zero bytes of plain letters give away.
+fn by_first_bytes(part: &[u8]) -> Option<&'static Encoding> {
+    let head = &part[..part.len().min(4096)];
+    let zeros = |offset: usize| head.iter().skip(offset).step_by(2).filter(|b| **b == 0).count() * 4 > head.len();
+    match Encoding::for_bom(part) {
+        Some((encoding, _)) => Some(encoding),
+        None if zeros(1) => Some(UTF_16LE),
+        None if zeros(0) => Some(UTF_16BE),
+        None => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn all(bytes: &[u8]) -> Vec<String> {
+        Text::of_bytes(bytes).unwrap().head(usize::MAX).unwrap()
+    }
+
+    #[test]
+    fn text_is_read_in_any_common_encoding() {
+        let text = "Zeit;Boden 5 cm [°C]\r\n1;\u{b0}\n";
+        let utf16: Vec<u8> = text.encode_utf16().flat_map(u16::to_le_bytes).collect();
+        let with_mark: Vec<u8> = [0xff, 0xfe].into_iter().chain(utf16.iter().copied()).collect();
+        let big_endian: Vec<u8> = text.encode_utf16().flat_map(u16::to_be_bytes).collect();
+        let latin: Vec<u8> = text.chars().map(|c| c as u8).collect();
+        let marked = format!("\u{feff}{text}");
+        for bytes in [text.as_bytes(), &utf16[..], &with_mark, &big_endian, &latin, marked.as_bytes()] {
+            assert_eq!(all(bytes), ["Zeit;Boden 5 cm [°C]", "1;°"]);
+        }
+    }
+
+    #[test]
+    fn one_odd_byte_far_down_decides_for_the_whole_file() {
+        // A letter of two bytes lies across the border of two reads; then the same file with one byte that is no UTF-8.
+        let mut text = "x".repeat((1 << 16) - 1);
+        text.push_str("°\n");
+        assert_eq!(all(text.as_bytes()), [text.trim_end()]);
+        let mut bytes = "1,2\n".repeat(40_000).into_bytes();
+        bytes.extend(b"caf\xe9\n");
+        assert_eq!(all(&bytes).last().unwrap(), "café");
+    }
+
+    #[test]
+    fn what_is_no_text_is_named() {
+        let refused = |bytes: &[u8]| Text::of_bytes(bytes).unwrap_err();
+        assert!(matches!(refused(b""), TextError::Empty));
+        assert!(matches!(refused(b" \r\n \n"), TextError::Empty));
+        assert!(matches!(refused("\n".repeat(10_000).as_bytes()), TextError::Empty));
+        assert!(refused(b"\x89PNG\r\n\x1a\n....").to_string().contains("a picture (PNG)"));
+        let noise: Vec<u8> = (0..4000u32).map(|i| (i * i % 31) as u8).collect();
+        assert!(matches!(refused(&noise), TextError::Binary));
+        let line = "1,".repeat(LONGEST_LINE / 2);
+        assert_eq!(all(line.as_bytes()).len(), 1);
+        assert!(matches!(refused(format!("{line},").as_bytes()), TextError::LongLine));
+    }
+
+    #[test]
+    fn a_file_is_read_as_its_bytes() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("a.csv");
+        std::fs::write(&path, "time,v\n1,2").unwrap();
+        let text = Text::of_file(&path).unwrap();
+        assert_eq!(text.head(9).unwrap(), ["time,v", "1,2"]);
+        std::fs::remove_file(&path).unwrap();
+        assert!(text.lines().is_err(), "and one that went away is said, not read as empty");
+    }
+}
