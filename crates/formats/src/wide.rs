@@ -3,14 +3,15 @@
 use crate::formula::harmless;
 use ebrel_core::units::UnixSeconds;
 use std::io::Write;
+use std::iter::Peekable;
 
-/// A column of the wide table.
+/// A column of the wide table. Its readings `R` may come one after another, without being held.
 #[derive(Debug, Clone, PartialEq)]
-pub struct WideColumn {
+pub struct WideColumn<R = Vec<(UnixSeconds, f64)>> {
     /// Heading, with its unit.
     pub heading: String,
     /// Readings in order of time, each time once; NaN leaves the cell empty.
-    pub readings: Vec<(UnixSeconds, f64)>,
+    pub readings: R,
     /// Remarks on stretches of readings, for the last column.
     pub remarks: Vec<Remark>,
 }
@@ -27,9 +28,9 @@ pub struct Remark {
 }
 
 /// How far the writing has come in a column.
-struct Cursor<'a> {
-    column: &'a WideColumn,
-    next: usize,
+struct Cursor<I: Iterator> {
+    readings: Peekable<I>,
+    remarks: Vec<Remark>,
     /// Remarks by their beginning, and how many have begun.
     order: Vec<usize>,
     begun: usize,
@@ -37,22 +38,21 @@ struct Cursor<'a> {
     open: Vec<usize>,
 }
 
-impl<'a> Cursor<'a> {
-    fn new(column: &'a WideColumn) -> Self {
-        let mut order: Vec<usize> = (0..column.remarks.len()).collect();
-        order.sort_by_key(|i| column.remarks[*i].start);
-        Self { column, next: 0, order, begun: 0, open: Vec::new() }
+impl<I: Iterator<Item = (UnixSeconds, f64)>> Cursor<I> {
+    fn new(readings: I, remarks: Vec<Remark>) -> Self {
+        let mut order: Vec<usize> = (0..remarks.len()).collect();
+        order.sort_by_key(|i| remarks[*i].start);
+        Self { readings: readings.peekable(), remarks, order, begun: 0, open: Vec::new() }
     }
 
-    fn time(&self) -> Option<UnixSeconds> {
-        self.column.readings.get(self.next).map(|r| r.0)
+    fn time(&mut self) -> Option<UnixSeconds> {
+        self.readings.peek().map(|r| r.0)
     }
 
     /// The value at `t`, if there is a reading, whose remarks are added to `said`.
-    fn take(&mut self, t: UnixSeconds, said: &mut Vec<&'a str>) -> Option<f64> {
-        let (_, value) = self.column.readings.get(self.next).filter(|r| r.0 == t)?;
-        self.next += 1;
-        let remarks = &self.column.remarks;
+    fn take<'a>(&'a mut self, t: UnixSeconds, said: &mut Vec<&'a str>) -> Option<f64> {
+        let (_, value) = self.readings.next_if(|r| r.0 == t)?;
+        let remarks = &self.remarks;
         while let Some(i) = self.order.get(self.begun).filter(|i| remarks[**i].start <= t) {
             self.open.push(*i);
             self.begun += 1;
@@ -60,7 +60,7 @@ impl<'a> Cursor<'a> {
         self.open.retain(|i| remarks[*i].end >= t);
         self.open.sort_unstable();
         said.extend(self.open.iter().map(|i| remarks[*i].text.as_str()));
-        Some(*value)
+        Some(value)
     }
 }
 
@@ -68,15 +68,18 @@ impl<'a> Cursor<'a> {
 ///
 /// # Errors
 /// If the CSV cannot be written.
-pub fn wide_csv(columns: &[WideColumn], offset_minutes: i64, out: impl Write) -> Result<(), csv::Error> {
+pub fn wide_csv<R>(columns: Vec<WideColumn<R>>, offset_minutes: i64, out: impl Write) -> Result<(), csv::Error>
+where
+    R: IntoIterator<Item = (UnixSeconds, f64)>,
+{
     let offset = i32::try_from(offset_minutes * 60).ok().and_then(|s| jiff::tz::Offset::from_seconds(s).ok());
     let offset = offset.unwrap_or(jiff::tz::Offset::UTC);
     let mut writer = csv::Writer::from_writer(out);
     let time_heading = format!("time (UTC{offset})");
     let headings = std::iter::once(time_heading).chain(columns.iter().map(|c| harmless(&c.heading)));
     writer.write_record(headings.chain(["flags".to_owned()]))?;
-    let mut cursors: Vec<Cursor<'_>> = columns.iter().map(Cursor::new).collect();
-    while let Some(t) = cursors.iter().filter_map(Cursor::time).min() {
+    let mut cursors: Vec<_> = columns.into_iter().map(|c| Cursor::new(c.readings.into_iter(), c.remarks)).collect();
+    while let Some(t) = cursors.iter_mut().filter_map(Cursor::time).min() {
         let stamp = jiff::Timestamp::from_second(t.0)
             .map(|ts| offset.to_datetime(ts).strftime("%Y-%m-%d %H:%M:%S").to_string());
         writer.write_field(stamp.unwrap_or_default())?;
@@ -99,7 +102,7 @@ mod tests {
 
     fn written(columns: &[WideColumn], offset_minutes: i64) -> String {
         let mut out = Vec::new();
-        wide_csv(columns, offset_minutes, &mut out).unwrap();
+        wide_csv(columns.to_vec(), offset_minutes, &mut out).unwrap();
         String::from_utf8(out).unwrap()
     }
 

@@ -5,6 +5,7 @@ use crate::{Store, StoreError};
 use ebrel_core::calibration::Curve;
 use ebrel_core::series::{DatedCurve, Meaning};
 use ebrel_core::units::UnixSeconds;
+use std::collections::HashMap;
 
 /// Whom a calibration serves.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -292,21 +293,69 @@ impl Store {
         rows.fetch_all(&self.pool).await?.into_iter().map(Adopted::try_from).collect()
     }
 
-    /// What the raw readings of a probe mean, by date: its own calibrations, or, where it has none, those of its model
-    /// for a soil that goes by one of the names `soils` (texture and name of the horizon it lies in).
+    /// What the raw readings of a probe mean, by date: see [`AtStation::meaning`].
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn meaning(&self, probe: i64, model: &str, soils: &[&str]) -> Result<Meaning, StoreError> {
-        let mut in_force = self.calibrations(&Subject::Probe(probe)).await?;
-        in_force.retain(|c| c.retired.is_none());
-        if in_force.is_empty() && !model.is_empty() {
-            in_force = self.calibrations(&Subject::Model(model.to_owned())).await?;
-            let fits = |soil: &str| soils.iter().any(|s| s.eq_ignore_ascii_case(soil));
-            in_force.retain(|c| c.retired.is_none() && fits(&c.made_with.soil));
+        let own = self.calibrations(&Subject::Probe(probe)).await?;
+        let of_model = self.calibrations(&Subject::Model(model.to_owned())).await?;
+        Ok(AtStation::of(own.into_iter().chain(of_model)).meaning(probe, model, soils))
+    }
+
+    /// What was adopted for the probes that lie or lay at a station, and for whole models.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn calibrations_at(&self, station: i64) -> Result<AtStation, StoreError> {
+        let rows = sqlx::query_as!(
+            Row,
+            r#"SELECT id AS "id!", probe_id, model, soil, density_g_cm3, logger, version, run_id, valid_from, curve, statement,
+               samples, adopted_by, adopted_at, retired_at, retired_by, retired_why
+               FROM calibration WHERE retired_at IS NULL AND (probe_id IS NULL OR probe_id IN
+                 (SELECT p.probe_id FROM placement p JOIN node n ON n.id = p.node_id WHERE n.station_id = ?))
+               ORDER BY version DESC, id DESC"#,
+            station
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter().map(Adopted::try_from);
+        Ok(AtStation::of(rows.collect::<Result<Vec<_>, _>>()?))
+    }
+}
+
+/// Calibrations in force for the probes of a station, read at once.
+#[derive(Debug, Clone, Default)]
+pub struct AtStation {
+    /// Newest first.
+    of_probes: HashMap<i64, Vec<Adopted>>,
+    of_models: Vec<Adopted>,
+}
+
+impl AtStation {
+    fn of(newest_first: impl IntoIterator<Item = Adopted>) -> Self {
+        let mut at = Self::default();
+        for adopted in newest_first.into_iter().filter(|c| c.retired.is_none()) {
+            match adopted.subject {
+                Subject::Probe(id) => at.of_probes.entry(id).or_default().push(adopted),
+                Subject::Model(_) => at.of_models.push(adopted),
+            }
         }
+        at
+    }
+
+    /// What the raw readings of a probe mean, by date: its own calibrations, or, where it has none, those of its model
+    /// for a soil that goes by one of the names `soils` (texture and name of the horizon it lies in).
+    #[must_use]
+    pub fn meaning(&self, probe: i64, model: &str, soils: &[&str]) -> Meaning {
+        let for_it = |c: &&Adopted| {
+            let fits = soils.iter().any(|s| s.eq_ignore_ascii_case(&c.made_with.soil));
+            fits && !model.is_empty() && matches!(&c.subject, Subject::Model(m) if m == model)
+        };
+        let in_force: Vec<&Adopted> = match self.of_probes.get(&probe) {
+            Some(own) => own.iter().collect(),
+            None => self.of_models.iter().filter(for_it).collect(),
+        };
         // Newest first as they come; of two that begin at one moment the later adopted one holds.
-        Ok(Meaning::new(in_force.iter().rev().map(Adopted::dated).collect()))
+        Meaning::new(in_force.into_iter().rev().map(Adopted::dated).collect())
     }
 }
 

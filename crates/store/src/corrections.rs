@@ -4,6 +4,7 @@ use crate::unit::meaning_changed;
 use crate::{Store, StoreError};
 use ebrel_core::temperature::{Correction, DatedCorrection};
 use ebrel_core::units::UnixSeconds;
+use std::collections::HashMap;
 
 /// A correction as it was made.
 #[derive(Debug, Clone, PartialEq)]
@@ -117,6 +118,29 @@ impl Store {
             withdrawn: r.withdrawn_by.zip(r.withdrawn_at.map(UnixSeconds)),
         });
         Ok(rows.collect())
+    }
+
+    /// The corrections that stand for the probes that lie or lay at a station, newest first, by probe.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn corrections_at(&self, station: i64) -> Result<HashMap<i64, Vec<DatedCorrection>>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT probe_id, valid_from, valid_until, offset_k, slope FROM correction
+             WHERE withdrawn_at IS NULL AND probe_id IN
+               (SELECT p.probe_id FROM placement p JOIN node n ON n.id = p.node_id WHERE n.station_id = ?)
+             ORDER BY id DESC",
+            station
+        );
+        let mut standing: HashMap<i64, Vec<DatedCorrection>> = HashMap::new();
+        for r in rows.fetch_all(&self.pool).await? {
+            standing.entry(r.probe_id).or_default().push(DatedCorrection {
+                from: UnixSeconds(r.valid_from),
+                until: r.valid_until.map(UnixSeconds),
+                correction: Correction { offset: r.offset_k, slope: r.slope },
+            });
+        }
+        Ok(standing)
     }
 }
 

@@ -307,10 +307,10 @@ async fn export(args: ExportArgs) -> Result<(), String> {
     let wrong = |e: std::io::Error| format!("{}: {e}", args.out.display());
     let mut out = BufWriter::new(File::create(&args.out).map_err(wrong)?);
     if kind == "zip" {
-        package::write_zip(&exporting::package(&record, &flags, &selection), &mut out).map_err(wrong)?;
+        package::write_zip(exporting::package(&record, &flags, &selection), &mut out).map_err(wrong)?;
     } else {
         let columns = exporting::wide(&record, &flags, &selection);
-        let written = wide::wide_csv(&columns, record.study.utc_offset_minutes, &mut out);
+        let written = wide::wide_csv(columns, record.study.utc_offset_minutes, &mut out);
         written.map_err(|e| wrong(e.into()))?;
     }
     out.flush().map_err(wrong)

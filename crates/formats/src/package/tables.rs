@@ -264,9 +264,9 @@ pub struct FlagRow {
     pub evidence: String,
 }
 
-/// A whole record package.
+/// A whole record package. What is only written may give its readings `R` one after another, without holding them.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Package {
+pub struct Package<R = Vec<ReadingRow>> {
     /// Title of the package.
     pub title: String,
     /// What was selected, and what was assumed: goes into the descriptor.
@@ -276,7 +276,7 @@ pub struct Package {
     /// Horizons.
     pub horizons: Vec<HorizonRow>,
     /// Channels, each with its readings in the order of the file.
-    pub channels: Vec<(ChannelRow, Vec<ReadingRow>)>,
+    pub channels: Vec<(ChannelRow, R)>,
     /// Events.
     pub events: Vec<EventRow>,
     /// Calibrations.

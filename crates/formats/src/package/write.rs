@@ -1,6 +1,6 @@
 //! Writing a package: the same content gives the same bytes.
 
-use super::tables::{FlagRow, Package};
+use super::tables::{ChannelRow, FlagRow, Package, ReadingRow};
 use crate::formula::harmless;
 use serde::Serialize;
 use std::io::{BufWriter, Seek, Write};
@@ -146,25 +146,26 @@ pub fn flags_csv(flags: &[FlagRow]) -> Result<Vec<u8>, csv::Error> {
     csv_table("flags", &sorted)
 }
 
-fn readings_csv(package: &Package, out: &mut impl Write) -> std::io::Result<()> {
-    out.write_all(header("readings").as_bytes())?;
-    for (channel, readings) in &package.channels {
-        let name = quoted(&harmless(&channel.channel));
-        for r in readings {
-            write!(out, "{name},{},", crate::rfc3339(r.time))?;
-            if r.value.is_finite() {
-                write!(out, "{}", r.value)?;
-            }
-            out.write_all(b",")?;
-            if let Some(raw) = r.raw {
-                write!(out, "{raw}")?;
-            }
-            out.write_all(b",")?;
-            if let Some(u) = r.uncertainty {
-                write!(out, "{u}")?;
-            }
-            out.write_all(b"\n")?;
+fn write_readings(
+    channel: &ChannelRow,
+    readings: impl IntoIterator<Item = ReadingRow>,
+    out: &mut impl Write,
+) -> std::io::Result<()> {
+    let name = quoted(&harmless(&channel.channel));
+    for r in readings {
+        write!(out, "{name},{},", crate::rfc3339(r.time))?;
+        if r.value.is_finite() {
+            write!(out, "{}", r.value)?;
         }
+        out.write_all(b",")?;
+        if let Some(raw) = r.raw {
+            write!(out, "{raw}")?;
+        }
+        out.write_all(b",")?;
+        if let Some(u) = r.uncertainty {
+            write!(out, "{u}")?;
+        }
+        out.write_all(b"\n")?;
     }
     Ok(())
 }
@@ -174,7 +175,7 @@ fn quoted(text: &str) -> String {
     if text.contains([',', '"', '\n', '\r']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text.to_owned() }
 }
 
-fn descriptor(package: &Package) -> String {
+fn descriptor<R>(package: &Package<R>) -> String {
     let resources: Vec<serde_json::Value> = SCHEMAS
         .iter()
         .map(|(name, columns)| {
@@ -196,14 +197,18 @@ fn descriptor(package: &Package) -> String {
 ///
 /// # Errors
 /// If a table cannot be written as CSV, or the zip cannot be made.
-pub fn write_zip<W: Write + Seek>(package: &Package, out: W) -> std::io::Result<()> {
+pub fn write_zip<R, W>(package: Package<R>, out: W) -> std::io::Result<()>
+where
+    R: IntoIterator<Item = ReadingRow>,
+    W: Write + Seek,
+{
     let channels: Vec<_> = package.channels.iter().map(|(row, _)| row).collect();
     let options = SimpleFileOptions::default()
         .compression_method(CompressionMethod::Deflated)
         .last_modified_time(zip::DateTime::default())
         .unix_permissions(0o644);
     let before = [
-        ("datapackage.json", descriptor(package).into_bytes()),
+        ("datapackage.json", descriptor(&package).into_bytes()),
         ("stations.csv", csv_table("stations", &package.stations)?),
         ("horizons.csv", csv_table("horizons", &package.horizons)?),
         ("channels.csv", csv_table("channels", &channels)?),
@@ -221,7 +226,10 @@ pub fn write_zip<W: Write + Seek>(package: &Package, out: W) -> std::io::Result<
     zip.start_file("readings.csv", options)?;
     // By far the largest: never held as a whole.
     let mut lines = BufWriter::new(&mut zip);
-    readings_csv(package, &mut lines)?;
+    lines.write_all(header("readings").as_bytes())?;
+    for (channel, readings) in package.channels {
+        write_readings(&channel, readings, &mut lines)?;
+    }
     lines.flush()?;
     drop(lines);
     for (name, bytes) in after {

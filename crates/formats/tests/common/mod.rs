@@ -6,6 +6,6 @@ use std::io::Cursor;
 /// The package as bytes.
 pub fn zipped(package: &Package) -> Vec<u8> {
     let mut out = Cursor::new(Vec::new());
-    write_zip(package, &mut out).unwrap();
+    write_zip(package.clone(), &mut out).unwrap();
     out.into_inner()
 }

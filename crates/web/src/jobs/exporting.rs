@@ -89,48 +89,42 @@ fn chosen(view: View<'_>, selection: &Selection) -> std::ops::Range<usize> {
     start..view.times.partition_point(|t| *t < selection.to.0).max(start)
 }
 
-/// Readings of a channel within the selection, and how many were left out.
-fn readings(channel: &ChannelRecord, flags: &[StoredFlag], selection: &Selection) -> (Vec<ReadingRow>, usize) {
-    let view = channel.view();
-    let out = spans_out(channel, flags, selection);
-    let mut next = 0;
-    let mut rows = Vec::new();
-    let mut left = 0;
+/// Readings of a channel within the selection, without those that are left out, one after another.
+fn readings<'a>(
+    channel: &'a ChannelRecord,
+    flags: &[StoredFlag],
+    selection: &Selection,
+) -> impl Iterator<Item = ReadingRow> + use<'a> {
     let corrected = |t: i64, raw: f64| {
         let holds = channel.corrections.iter().find(|c| c.holds(UnixSeconds(t)));
         let any = !channel.corrections.is_empty();
         (holds.map_or(raw, |c| rounded(c.correction.apply(raw))), any.then_some(raw))
     };
-    for (piece, curve) in channel.meaning.pieces(view) {
-        let range = chosen(piece, selection);
+    let pieces = channel.meaning.pieces(channel.view()).into_iter();
+    let pieces: Vec<_> = pieces.map(|(piece, curve)| (piece.slice(chosen(piece, selection)), curve)).collect();
+    let rows = pieces.into_iter().flat_map(move |(piece, curve)| {
         let half_width = curve.and_then(Curve::half_widths);
-        for (t, raw) in piece.times[range.clone()].iter().zip(&piece.values[range]) {
-            while out.get(next).is_some_and(|(_, end)| end < t) {
-                next += 1;
+        piece.times.iter().zip(piece.values).map(move |(t, raw)| match curve {
+            Some(curve) => ReadingRow {
+                time: UnixSeconds(*t),
+                value: rounded(curve.theta(*raw)),
+                raw: Some(*raw),
+                uncertainty: half_width.as_ref().map(|of| rounded(of(*raw))),
+            },
+            None if channel.is_calibrated() => {
+                ReadingRow { time: UnixSeconds(*t), value: f64::NAN, raw: Some(*raw), uncertainty: None }
             }
-            if out.get(next).is_some_and(|(start, _)| start <= t) {
-                left += 1;
-                continue;
+            None => {
+                let (value, raw) = corrected(*t, *raw);
+                ReadingRow { time: UnixSeconds(*t), value, raw, uncertainty: None }
             }
-            let row = match curve {
-                Some(curve) => ReadingRow {
-                    time: UnixSeconds(*t),
-                    value: rounded(curve.theta(*raw)),
-                    raw: Some(*raw),
-                    uncertainty: half_width.as_ref().map(|of| rounded(of(*raw))),
-                },
-                None if channel.is_calibrated() => {
-                    ReadingRow { time: UnixSeconds(*t), value: f64::NAN, raw: Some(*raw), uncertainty: None }
-                }
-                None => {
-                    let (value, raw) = corrected(*t, *raw);
-                    ReadingRow { time: UnixSeconds(*t), value, raw, uncertainty: None }
-                }
-            };
-            rows.push(row);
-        }
-    }
-    (rows, left)
+        })
+    });
+    let mut out = spans_out(channel, flags, selection).into_iter().peekable();
+    rows.filter(move |row| {
+        while out.next_if(|(_, end)| *end < row.time.0).is_some() {}
+        out.peek().is_none_or(|(start, _)| row.time.0 < *start)
+    })
 }
 
 /// Five decimals: far below what any probe knows, and short.
@@ -157,9 +151,13 @@ pub fn counts(record: &StationRecord, flags: &[StoredFlag], selection: &Selectio
     counts
 }
 
-/// The selection as a record package.
+/// The selection as a record package, whose readings are made while they are written.
 #[must_use]
-pub fn package(record: &StationRecord, flags: &[StoredFlag], selection: &Selection) -> Package {
+pub fn package<'a>(
+    record: &'a StationRecord,
+    flags: &[StoredFlag],
+    selection: &Selection,
+) -> Package<impl Iterator<Item = ReadingRow> + use<'a>> {
     let code = &record.station.code;
     let taken: Vec<&ChannelRecord> = record.channels.iter().filter(|c| selection.takes(c)).collect();
     let name = |c: &ChannelRecord| format!("{code}.{}", c.channel.name());
@@ -185,7 +183,7 @@ pub fn package(record: &StationRecord, flags: &[StoredFlag], selection: &Selecti
         description: selection.words(),
         stations: vec![station_row(record)],
         horizons: record.horizons.iter().map(|h| horizon_row(code, h)).collect(),
-        channels: taken.iter().map(|c| (channel_row(record, c, name(c)), readings(c, flags, selection).0)).collect(),
+        channels: taken.iter().map(|c| (channel_row(record, c, name(c)), readings(c, flags, selection))).collect(),
         events: record
             .events
             .iter()
@@ -296,9 +294,13 @@ fn calibration_rows(c: &ChannelRecord, channel: &str) -> Vec<CalibrationRow> {
     curves.chain(corrections).collect()
 }
 
-/// The selection as columns of a wide table.
+/// The selection as columns of a wide table, whose readings are made while they are written.
 #[must_use]
-pub fn wide(record: &StationRecord, flags: &[StoredFlag], selection: &Selection) -> Vec<WideColumn> {
+pub fn wide<'a>(
+    record: &'a StationRecord,
+    flags: &[StoredFlag],
+    selection: &Selection,
+) -> Vec<WideColumn<impl Iterator<Item = (UnixSeconds, f64)> + use<'a>>> {
     let taken = record.channels.iter().filter(|c| selection.takes(c));
     taken
         .map(|c| {
@@ -306,7 +308,6 @@ pub fn wide(record: &StationRecord, flags: &[StoredFlag], selection: &Selection)
             let what = c.quantity().words();
             let unit = unit_for_people(c.unit());
             let name = if label == what { label.clone() } else { format!("{label} {what}") };
-            let rows = readings(c, flags, selection).0;
             let kept = flags.iter().filter(|f| f.stream_id == c.channel.stream.id && !selection.leaves_out(f));
             let remark = |f: &StoredFlag| Remark {
                 start: f.flag.start,
@@ -316,7 +317,7 @@ pub fn wide(record: &StationRecord, flags: &[StoredFlag], selection: &Selection)
             let remarks = kept.map(remark).collect();
             WideColumn {
                 heading: format!("{name} ({unit}) {}", c.channel.placement.probe.serial),
-                readings: rows.iter().map(|r| (r.time, r.value)).collect(),
+                readings: readings(c, flags, selection).map(|r| (r.time, r.value)),
                 remarks,
             }
         })

@@ -108,6 +108,8 @@ impl StationRecord {
         let station = store.station(station_id).await?;
         let study = store.study(station.study_id).await?;
         let horizons = store.horizons(station_id).await?;
+        let calibrations = store.calibrations_at(station_id).await?;
+        let standing = store.corrections_at(station_id).await?;
         let mut channels = Vec::new();
         for channel in store.channels(station_id).await? {
             let probe = &channel.placement.probe;
@@ -115,16 +117,12 @@ impl StationRecord {
             let horizon = depth.and_then(|d| horizons.iter().find(|h| h.top_cm <= d && d < h.bottom_cm));
             let meaning = if channel.stream.quantity == Quantity::RawOutput {
                 let soils: Vec<&str> = horizon.iter().flat_map(|h| [h.texture.as_str(), h.name.as_str()]).collect();
-                store.meaning(probe.id, &probe.model, &soils).await?
+                calibrations.meaning(probe.id, &probe.model, &soils)
             } else {
                 Meaning::default()
             };
-            let corrections = if channel.stream.quantity.is_temperature() {
-                let all = store.corrections(probe.id).await?.into_iter();
-                all.filter(|c| c.withdrawn.is_none()).map(|c| c.dated).collect()
-            } else {
-                Vec::new()
-            };
+            let corrects = channel.stream.quantity.is_temperature();
+            let corrections = standing.get(&probe.id).filter(|_| corrects).cloned().unwrap_or_default();
             let pore_space = horizon.and_then(Horizon::pore_space);
             let (series, repeats) = Default::default();
             channels.push(ChannelRecord { channel, series, meaning, corrections, pore_space, repeats });

@@ -122,7 +122,7 @@ async fn package(app: web::Data<App>, id: web::Path<i64>, request: HttpRequest) 
     let place = app.heavy.take().await?;
     let (record, flags, selection) = selected(&app, *id, request.query_string()).await?;
     let name = format!("{}.zip", record.station.code);
-    let make = move |out: &mut BufWriter<File>| write_zip(&exporting::package(&record, &flags, &selection), out);
+    let make = move |out: &mut BufWriter<File>| write_zip(exporting::package(&record, &flags, &selection), out);
     made(&app, &place, ("application/zip", &name), make).await
 }
 
@@ -132,10 +132,7 @@ async fn wide(app: web::Data<App>, id: web::Path<i64>, request: HttpRequest) -> 
     let name = format!("{}.csv", record.station.code);
     let offset = record.study.utc_offset_minutes;
     let make = move |out: &mut BufWriter<File>| {
-        let columns = exporting::wide(&record, &flags, &selection);
-        // What the columns were made of is not needed any more.
-        drop((record, flags));
-        Ok(wide_csv(&columns, offset, out)?)
+        Ok(wide_csv(exporting::wide(&record, &flags, &selection), offset, out)?)
     };
     made(&app, &place, ("text/csv; charset=utf-8", &name), make).await
 }
