@@ -131,8 +131,7 @@ async fn wide(app: web::Data<App>, id: web::Path<i64>, request: HttpRequest) -> 
     let (record, flags, selection) = selected(&app, *id, request.query_string()).await?;
     let name = format!("{}.csv", record.station.code);
     let offset = record.study.utc_offset_minutes;
-    let make = move |out: &mut BufWriter<File>| {
-        Ok(wide_csv(exporting::wide(&record, &flags, &selection), offset, out)?)
-    };
+    let make =
+        move |out: &mut BufWriter<File>| Ok(wide_csv(exporting::wide(&record, &flags, &selection), offset, out)?);
     made(&app, &place, ("text/csv; charset=utf-8", &name), make).await
 }
