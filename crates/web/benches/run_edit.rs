@@ -22,7 +22,7 @@ fn edit(c: &mut Criterion) {
     let dir = tempfile::tempdir().expect("a directory");
     let (base, client, token) = runtime.block_on(async {
         let app = App::open(dir.path(), Mode::Demo).await.expect("an application");
-        ebrel::demo::seed(&app.store).await.expect("the demo");
+        ebrel_app::demo::seed(&app.store).await.expect("the demo");
         let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
         let base = format!("http://{}", listener.local_addr().expect("an address"));
         tokio::spawn(server(actix_web::web::Data::new(app), listener, None).expect("a server"));

@@ -1,7 +1,6 @@
 //! The state that handlers share, and the one place where routes and guards are put together.
 
 use crate::doors::Doors;
-use crate::jobs::window_cache::WindowCache;
 use crate::places::Places;
 use crate::shell::throttle::Throttle;
 use crate::{data_dir, rooms, shell};
@@ -10,6 +9,7 @@ use actix_session::storage::CookieSessionStore;
 use actix_web::cookie::{Key, SameSite};
 use actix_web::middleware::{Compress, from_fn};
 use actix_web::{App as ActixApp, HttpServer, web};
+use ebrel_app::window_cache::WindowCache;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
 use ebrel_store::stations::Study;

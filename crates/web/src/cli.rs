@@ -1,13 +1,13 @@
 //! The commands: `ebrel demo`, `serve`, `account`, `import`, `export`, `check`.
 
 use crate::app::{App, Mode, wall_clock};
-use crate::jobs::exporting::{self, Selection};
-use crate::jobs::importing::{self, Report, SavedRecipe};
-use crate::jobs::record::StationRecord;
-use crate::jobs::{checking, reviewing};
 use crate::serving;
 use crate::shell::figures::read_field;
 use clap::{Args, Parser, Subcommand};
+use ebrel_app::exporting::{self, Selection};
+use ebrel_app::importing::{self, Report, SavedRecipe};
+use ebrel_app::record::StationRecord;
+use ebrel_app::{checking, reviewing};
 use ebrel_core::quality::Settings;
 use ebrel_core::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
 use ebrel_formats::{logger, package, wide};

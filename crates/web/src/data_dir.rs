@@ -1,6 +1,6 @@
 //! The data directory: private, of one server at a time, marked where it holds the demo, and rid of what a kill left over.
 
-use crate::jobs::importing::PARTIAL;
+use ebrel_app::importing::PARTIAL;
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::Write;
 use std::path::Path;

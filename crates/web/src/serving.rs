@@ -3,11 +3,11 @@
 use crate::app::{App, Mode, server};
 use crate::cli::{ServeArgs, open, tell};
 use crate::data_dir::{self, Holds};
-use crate::demo;
 use crate::doors::{Doors, may_listen, tls};
-use crate::jobs::reviewing;
 use crate::shell::passwords;
 use actix_web::web;
+use ebrel_app::demo;
+use ebrel_app::reviewing;
 use rustls::ServerConfig;
 use std::net::{SocketAddr, TcpListener};
 use std::path::Path;

@@ -8,6 +8,7 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::ContentType;
 use actix_web::{HttpRequest, HttpResponse, ResponseError};
 use askama::Template;
+use ebrel_app::planning::PlanError;
 use ebrel_store::StoreError;
 use thiserror::Error;
 
@@ -57,6 +58,15 @@ pub enum Problem {
     /// Something else.
     #[error("Something went wrong here. Nothing was changed. The cause is in the log.")]
     Internal(String),
+}
+
+impl From<PlanError> for Problem {
+    fn from(error: PlanError) -> Self {
+        match error {
+            PlanError::Store(error) => error.into(),
+            PlanError::Catalogue(_) | PlanError::Draft(_) => Self::Internal(error.to_string()),
+        }
+    }
 }
 
 impl From<StoreError> for Problem {

@@ -27,7 +27,7 @@ impl Site {
         let data = tempfile::tempdir().unwrap();
         let app = App::open(data.path(), Mode::Demo).await.unwrap();
         if seeded {
-            ebrel::demo::seed(&app.store).await.unwrap();
+            ebrel_app::demo::seed(&app.store).await.unwrap();
         }
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let base = format!("http://{}", listener.local_addr().unwrap());

@@ -37,7 +37,7 @@ async fn start(mode: Mode) -> Visitor {
     let app = App::open(data.path(), mode).await.unwrap();
     let code = app.first_code.clone();
     if mode == Mode::Demo {
-        ebrel::demo::seed(&app.store).await.unwrap();
+        ebrel_app::demo::seed(&app.store).await.unwrap();
     }
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let base = format!("http://{}", listener.local_addr().unwrap());

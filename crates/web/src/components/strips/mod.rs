@@ -1,7 +1,7 @@
 //! A station drawn: its section beside the strips of its record.
 
 use super::section::{Placed, Section};
-use crate::jobs::record::StationRecord;
+use ebrel_app::record::StationRecord;
 use ebrel_core::units::Quantity;
 
 /// What section and strips need of a station, shared by Record and Review.

@@ -1,8 +1,8 @@
 //! What a calibration would change at each place of a record, in words and as a picture.
 
-use crate::jobs::record::{ChannelRecord, StationRecord};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped, moment, signed, when};
+use ebrel_app::record::{ChannelRecord, StationRecord};
 use ebrel_core::calibration::{Comparison, Strains, compare};
 use ebrel_core::series::DatedCurve;
 use ebrel_core::units::Quantity;

@@ -1,7 +1,6 @@
 //! The room Field, thin: what was put where, and correcting it. Readings never change by it.
 
 use crate::app::App;
-use crate::jobs::reviewing;
 use crate::shell::drafts::TRIES;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, read_field};
@@ -11,6 +10,7 @@ use crate::shell::{Room, Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::reviewing;
 use ebrel_core::drafts::merge;
 use ebrel_core::units::{DepthCm, read_number};
 use ebrel_store::StoreError;

@@ -1,8 +1,6 @@
 //! The room Findings, thin: taking the record out.
 
 use crate::app::App;
-use crate::jobs::exporting::{self, Selection};
-use crate::jobs::record::StationRecord;
 use crate::shell::download::made;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, grouped, read_field};
@@ -10,6 +8,8 @@ use crate::shell::{Room, Shell, page};
 use actix_session::Session;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use ebrel_app::exporting::{self, Selection};
+use ebrel_app::record::StationRecord;
 use ebrel_core::units::{Grade, Quantity, UnixSeconds};
 use ebrel_formats::package::write_zip;
 use ebrel_formats::wide::wide_csv;
@@ -79,7 +79,7 @@ async fn show(
     let error = chosen.as_ref().err().cloned();
     let chosen = chosen.or_else(|_| selection("", &record)).map_err(Problem::Refused)?;
     let counts = exporting::counts(&record, &flags, &chosen);
-    let mut present: Vec<Quantity> = record.channels.iter().map(crate::jobs::record::ChannelRecord::quantity).collect();
+    let mut present: Vec<Quantity> = record.channels.iter().map(ebrel_app::record::ChannelRecord::quantity).collect();
     present.sort_unstable();
     present.dedup();
     let grades =

@@ -1,7 +1,6 @@
 //! The catalogue of probe and logger models: looked at as tables, changed as JSON, taken in and out.
 
 use crate::app::App;
-use crate::jobs::catalogue::catalogue;
 use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
@@ -10,6 +9,7 @@ use crate::shell::{Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::planning::catalogue;
 use ebrel_core::planning::{Catalogue, LoggerModel, ProbeModel};
 use ebrel_store::StoreError;
 use ebrel_store::drafts::DraftKind;

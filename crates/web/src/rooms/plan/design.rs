@@ -13,6 +13,7 @@ use crate::shell::{Room, Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::planning::{StationPlan, study_design};
 use ebrel_core::drafts::Conflict;
 use ebrel_core::planning::{ASKED, Design, DesignDraft, Remark, TreatmentDraft, Typed};
 use ebrel_store::drafts::DraftKind;
@@ -21,15 +22,6 @@ use ebrel_store::{Store, StoreError};
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config.service(web::resource("/studies/{id}/design").get(show).post(save));
-}
-
-/// The design of a study as typed, with the question that its study has; otherwise empty if none was.
-pub async fn load(store: &Store, study: &Study) -> Result<DesignDraft, Problem> {
-    let draft: DesignDraft = match store.study_design(study.id).await? {
-        None => DesignDraft::default(),
-        Some(json) => serde_json::from_str(&json).map_err(|e| Problem::Internal(e.to_string()))?,
-    };
-    Ok(DesignDraft { question: study.question.as_str().into(), ..draft })
 }
 
 struct QuantityRow {
@@ -68,7 +60,7 @@ struct DesignPage {
 
 async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let study = app.store.study(*id).await?;
-    let draft = load(&app.store, &study).await?;
+    let draft = study_design(&app.store, &study).await?;
     let (design, remarks) = draft.resolve();
     let said = |at: &str| remarks.iter().filter(|r: &&Remark| r.at == at).map(Said::of).collect::<Vec<_>>();
     let text = |path: String, typed: &Typed| {
@@ -87,7 +79,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
     });
     let mut stations = Vec::new();
     for station in app.store.stations(study.id).await? {
-        let planned = super::station::Context::load(&app.store, station.id).await?;
+        let planned = StationPlan::load(&app.store, station.id).await?;
         let depths = planned
             .found
             .plan
@@ -151,7 +143,7 @@ async fn save(
 async fn take_in(store: &Store, id: i64, form: &[(String, String)]) -> Result<Vec<Conflict>, Problem> {
     for _ in 0..TRIES {
         let revision = store.revision(DraftKind::Design, id).await?;
-        let newest = load(store, &store.study(id).await?).await?;
+        let newest = study_design(store, &store.study(id).await?).await?;
         let at = At { kind: DraftKind::Design, document: id, revision };
         let type_in = |draft: &DesignDraft| Ok(draft_form::apply(draft, form)?.0);
         let found = combine(store, at, sent_revision(form), &newest, type_in).await?;

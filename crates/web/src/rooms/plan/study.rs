@@ -1,8 +1,6 @@
 //! The list of studies, a new study, and a study's first page.
 
-use super::station::Context;
 use crate::app::App;
-use crate::jobs::record::StationRecord;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, span};
 use crate::shell::forms::{Field, words};
@@ -11,6 +9,8 @@ use crate::shell::{Room, Shell, page, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::planning::StationPlan;
+use ebrel_app::record::StationRecord;
 use ebrel_core::units::{Quantity, SpanSeconds, read_offset};
 use ebrel_store::flags::WaitingFlag;
 use ebrel_store::stations::Study;
@@ -156,7 +156,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             let sentence = format!("{} has been silent for {}.", station.name, (now - last).in_words());
             wrong.insert(0, Wrong { station: station.id, sentence, when: moment(last, offset) });
         }
-        let planned = Context::load(&app.store, station.id).await?;
+        let planned = StationPlan::load(&app.store, station.id).await?;
         let plan = match planned.found.stops(None).count() {
             _ if planned.version == 0 => Planned::Not,
             0 => Planned::Ready,

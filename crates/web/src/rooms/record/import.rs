@@ -2,8 +2,6 @@
 
 use super::import_form::{RecipeForm, read_form, recipe_form};
 use crate::app::{App, UPLOAD_LIMIT};
-use crate::jobs::importing::{self, Mapping, Report, SavedRecipe};
-use crate::jobs::reviewing;
 use crate::places::Place;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{grouped, moment, span};
@@ -16,6 +14,8 @@ use actix_multipart::form::text::Text as Field;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::importing::{self, Mapping, Report, SavedRecipe};
+use ebrel_app::reviewing;
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
 use ebrel_formats::logger::{self, Read, ReadError, Recipe, Text, TextError};
 use ebrel_store::imports::Import;

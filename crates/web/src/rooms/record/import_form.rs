@@ -1,7 +1,7 @@
 //! The form of recipe and mapping: as typed, and resolved.
 
-use crate::jobs::importing::{ColumnPlan, Mapping};
 use crate::shell::forms::{Field, optional};
+use ebrel_app::importing::{ColumnPlan, Mapping};
 use ebrel_core::register::check_serial;
 use ebrel_core::units::{Quantity, format_offset, ranges, read_offset};
 use ebrel_formats::logger::{Clock, Layout, Recipe, Separator, zone_exists};

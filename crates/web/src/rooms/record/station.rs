@@ -2,9 +2,6 @@
 
 use crate::app::App;
 use crate::components::strips::{Drawing, drawing};
-use crate::jobs::record::StationRecord;
-use crate::jobs::window::{Show, window};
-use crate::jobs::window_cache::Asked;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped, moment, span};
 use crate::shell::{Room, Shell, page};
@@ -12,6 +9,9 @@ use actix_session::Session;
 use actix_web::http::header::{ACCEPT_ENCODING, CONTENT_ENCODING};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use ebrel_app::record::StationRecord;
+use ebrel_app::window::{Show, window};
+use ebrel_app::window_cache::Asked;
 use ebrel_core::series::Window;
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
 use flate2::Compression;

@@ -2,8 +2,6 @@
 
 use crate::app::App;
 use crate::components::strips::{Drawing, drawing};
-use crate::jobs::record::StationRecord;
-use crate::jobs::reviewing::{self, Matter, matters};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, span};
 use crate::shell::forms::at_most;
@@ -13,6 +11,8 @@ use crate::shell::{Room, Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::record::StationRecord;
+use ebrel_app::reviewing::{self, Matter, matters};
 use ebrel_core::quality::Test;
 use ebrel_core::units::{Grade, Verdict};
 use ebrel_store::verdicts::Decision;
@@ -158,7 +158,7 @@ fn item(matter: &Matter, record: &StationRecord) -> Item {
     let lead = matter.lead();
     let offset = record.study.utc_offset_minutes;
     let channel = record.channels.iter().find(|c| c.channel.stream.id == lead.stream_id);
-    let quantity = channel.map(crate::jobs::record::ChannelRecord::quantity);
+    let quantity = channel.map(ebrel_app::record::ChannelRecord::quantity);
     let moist = quantity.is_some_and(|q| q.is_moisture());
     let what = match quantity {
         Some(q) if q.is_in_soil() && matter.flags.len() == 1 => format!(", {}", q.words()),

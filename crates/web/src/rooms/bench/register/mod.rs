@@ -5,7 +5,6 @@ mod find;
 mod probe;
 
 use crate::app::App;
-use crate::jobs::catalogue::catalogue;
 use crate::shell::errors::Problem;
 use crate::shell::guard::CheckedForm;
 use crate::shell::sign_in::acting;
@@ -13,6 +12,7 @@ use crate::shell::{Room, Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::planning::catalogue;
 use ebrel_core::planning::{Catalogue, ProbeModel};
 use ebrel_core::register::{EventKind, Trust, check_serial, trust};
 use ebrel_store::Store;

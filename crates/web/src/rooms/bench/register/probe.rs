@@ -2,7 +2,6 @@
 
 use super::{known, place_words};
 use crate::app::App;
-use crate::jobs::reviewing;
 use crate::rooms::bench::run::stations_of;
 use crate::rooms::bench::temperature::correction_words;
 use crate::shell::errors::Problem;
@@ -14,6 +13,7 @@ use crate::shell::{Room, Shell, page, probe_address, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::reviewing;
 use ebrel_core::calibration::{Drift, drift};
 use ebrel_core::register::EventKind;
 use ebrel_store::Store;

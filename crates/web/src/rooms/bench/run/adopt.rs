@@ -2,8 +2,6 @@
 
 use super::{Surroundings, draft_of, show_run};
 use crate::app::App;
-use crate::jobs::record::StationRecord;
-use crate::jobs::reviewing;
 use crate::rooms::bench::change::{Change, changes};
 use crate::rooms::bench::draft::{Draft, Resolved, density_target, resolve};
 use crate::shell::errors::Problem;
@@ -14,6 +12,8 @@ use crate::shell::{Room, Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::record::StationRecord;
+use ebrel_app::reviewing;
 use ebrel_core::calibration::{Curve, Form};
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;

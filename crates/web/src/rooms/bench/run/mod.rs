@@ -10,7 +10,6 @@ mod standin;
 
 use super::draft::{Draft, Row, RowFigures, School, resolve, solids};
 use crate::app::App;
-use crate::jobs::catalogue::catalogue;
 use crate::shell::drafts::{At, TRIES, combine, in_words};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, fixed, moment};
@@ -21,6 +20,7 @@ use crate::shell::{Room, Shell, page};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::planning::catalogue;
 use ebrel_core::units::{Principle, UnixSeconds};
 use ebrel_simulator::practice::Practice;
 use ebrel_store::calibrations::Subject;

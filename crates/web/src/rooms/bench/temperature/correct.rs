@@ -3,12 +3,12 @@
 use super::{Draft, judged};
 use crate::app::App;
 use crate::components::fields::TextField;
-use crate::jobs::reviewing;
 use crate::rooms::bench::run::stations_of;
 use crate::rooms::bench::sheets::Around;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, read_field, signed};
 use crate::shell::say;
+use ebrel_app::reviewing;
 use ebrel_core::temperature::{Correction, DatedCorrection, TemperatureCheck};
 use ebrel_store::StoreError;
 use ebrel_store::calibrations::Subject;

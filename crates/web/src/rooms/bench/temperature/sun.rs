@@ -1,13 +1,13 @@
 //! The sun test, from the record itself.
 
 use crate::app::App;
-use crate::jobs::record::StationRecord;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
 use crate::shell::{Room, Shell, page};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::record::StationRecord;
 use ebrel_core::temperature::{Group, SunPair, SunTest, sun_test};
 use ebrel_core::units::{Quantity, UnixSeconds};
 

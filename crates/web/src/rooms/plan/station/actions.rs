@@ -1,9 +1,9 @@
 //! What a button of a plan's page does to the draft.
 
-use super::context::Context;
 use crate::shell::draft_form::MOST;
 use crate::shell::errors::Problem;
 use crate::shell::figures::moment;
+use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::{
     BiasDraft, CandidateDraft, Draft, HorizonDraft, ProbeDraft, SentProgram, TableDraft, Typed, usual_tables,
 };
@@ -27,7 +27,7 @@ fn done(changed: impl Into<String>, landing: impl Into<String>) -> Done {
 ///
 /// # Errors
 /// [`Problem`] for an action that there is not.
-pub fn run(action: &str, draft: &mut Draft, context: &Context, form: &[(String, String)]) -> Result<Done, Problem> {
+pub fn run(action: &str, draft: &mut Draft, context: &StationPlan, form: &[(String, String)]) -> Result<Done, Problem> {
     let field = |name: &str| form.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
     let (verb, object) = action.split_once('.').unwrap_or((action, ""));
     match (verb, object) {
@@ -70,14 +70,14 @@ pub fn run(action: &str, draft: &mut Draft, context: &Context, form: &[(String, 
 }
 
 /// The model for new probes in the soil: as chosen, as the last one that lies there, or the catalogue's first.
-fn model(draft: &Draft, context: &Context, chosen: &str) -> String {
+fn model(draft: &Draft, context: &StationPlan, chosen: &str) -> String {
     let in_soil = |code: &str| context.catalogue.probe(code).is_some_and(|m| m.in_soil);
     let last = draft.probes.iter().rev().map(|p| p.model.to_string()).find(|code| in_soil(code));
     let first = || context.catalogue.probes.iter().find(|p| p.in_soil).map_or(String::new(), |p| p.code.clone());
     if in_soil(chosen) { chosen.to_owned() } else { last.unwrap_or_else(first) }
 }
 
-fn add(draft: &mut Draft, context: &Context, list: &str) -> Result<Done, Problem> {
+fn add(draft: &mut Draft, context: &StationPlan, list: &str) -> Result<Done, Problem> {
     let full = |n: usize| n >= MOST;
     let landing = format!("#{list}");
     match list {
@@ -130,7 +130,7 @@ fn remove(draft: &mut Draft, place: &str) -> Result<Done, Problem> {
 }
 
 /// A program was sent: refused until the memory was collected, since sending erases it.
-fn sent<'f>(draft: &mut Draft, context: &Context, field: impl Fn(&str) -> &'f str) -> Result<Done, Problem> {
+fn sent<'f>(draft: &mut Draft, context: &StationPlan, field: impl Fn(&str) -> &'f str) -> Result<Done, Problem> {
     if field("collected") != "yes" {
         let says =
             "Not noted: first collect what the memory holds, and tick that you did. Sending a program erases it.";

@@ -1,107 +1,54 @@
-//! What every page of a station's plan begins with: the draft, what follows from it, and the steps.
+//! What every page of a station's plan begins with, and its fields.
 
 use crate::app::{App, wall_clock};
-use crate::components::fields::Said;
-use crate::jobs::catalogue::catalogue;
+use crate::components::fields::{Answer, Choice, FigureField, Said, TextField};
 use crate::shell::errors::Problem;
 use crate::shell::sign_in;
 use crate::shell::{Room, Shell};
 use actix_session::Session;
-use ebrel_core::planning::{
-    Assessment, BiasDraft, Catalogue, Design, Draft, HorizonDraft, Remark, Setting, Step, Typed, Weight, assess,
-    known_bias,
-};
-use ebrel_core::units::UnixSeconds;
-use ebrel_store::Store;
-use ebrel_store::drafts::DraftKind;
-use ebrel_store::plans::PlanChange;
-use ebrel_store::stations::{Horizon, Station, Study};
+use ebrel_app::planning::{PlanError, StationPlan};
+use ebrel_core::planning::{Draft, Figure, Remark, Step, Typed, Weight};
 
-use super::super::design;
-
-/// A station with its plan.
-pub struct Context {
-    /// The study.
-    pub study: Study,
-    /// The station.
-    pub station: Station,
-    /// The catalogue that holds.
-    pub catalogue: Catalogue,
-    /// The plan as typed.
-    pub draft: Draft,
-    /// The number of its newest version; 0 before the first change.
-    pub version: i64,
-    /// Its newest revision.
-    pub revision: i64,
-    /// What follows from it.
-    pub found: Assessment,
+/// The layout's part of a page of the plan.
+pub async fn shell(app: &App, session: &Session, plan: &StationPlan) -> Result<Shell, Problem> {
+    let title = format!("Plan of {}", plan.station.name);
+    let shell = Shell::within(app, session, &title, Room::Plan, &plan.study, Some(&plan.station)).await?;
+    Ok(shell.of_revision(plan.revision))
 }
 
-impl Context {
-    /// Loads a station and works its plan out.
-    pub async fn load(store: &Store, station: i64) -> Result<Self, Problem> {
-        let station = store.station(station).await?;
-        let study = store.study(station.study_id).await?;
-        let design = design::load(store, &study).await?.resolve().0;
-        let catalogue = catalogue(store).await?;
-        // The revision first: a save in between is then seen as one.
-        let revision = store.revision(DraftKind::Plan, station.id).await?;
-        let newest = store.plan(station.id).await?;
-        let (draft, version) = match newest {
-            Some(newest) => {
-                let draft = serde_json::from_str(&newest.body).map_err(|e| Problem::Internal(e.to_string()))?;
-                (draft, newest.version)
-            }
-            None => (first_draft(&station, &store.horizons(station.id).await?), 0),
-        };
-        let setting = setting(&station, &design);
-        let found = assess(&draft, &catalogue, &setting);
-        Ok(Self { study, station, catalogue, draft, version, revision, found })
-    }
+/// Keeps a changed draft in the name of who is signed in.
+pub async fn keep(
+    app: &App,
+    session: &Session,
+    plan: &mut StationPlan,
+    draft: Draft,
+    changed: &str,
+) -> Result<(), PlanError> {
+    let by = sign_in::user(app, session).unwrap_or_default();
+    plan.keep(&app.store, draft, (changed, &by), wall_clock()).await
+}
 
-    /// Keeps a changed draft with what it says of the station, and works it out anew.
-    pub async fn keep(&mut self, app: &App, session: &Session, draft: Draft, changed: &str) -> Result<(), Problem> {
-        let by = sign_in::user(app, session).unwrap_or_default();
-        self.keep_as(&app.store, draft, changed, &by, wall_clock()).await
-    }
-
-    /// As [`Context::keep`], for who is no visitor: the demo.
-    pub async fn keep_as(
-        &mut self,
-        store: &Store,
-        draft: Draft,
-        changed: &str,
-        by: &str,
-        at: UnixSeconds,
-    ) -> Result<(), Problem> {
-        let setting = self.found.plan.setting.clone();
-        self.found = assess(&draft, &self.catalogue, &setting);
-        self.draft = draft;
-        let body = serde_json::to_string(&self.draft).map_err(|e| Problem::Internal(e.to_string()))?;
-        let change = PlanChange { body: &body, changed, by, at };
-        self.revision = store.keep_plan(self.station.id, self.revision, &change).await.map_err(Problem::Store)?;
-        let plan = &self.found.plan;
-        (self.station.latitude, self.station.longitude) = (plan.latitude, plan.longitude);
-        self.station.elevation_m = plan.elevation_m;
-        self.station.treatment = self.draft.treatment.to_string();
-        self.station.cover = self.draft.cover.to_string();
-        self.station.known_bias = known_bias(&self.draft);
-        // Soil with a field that cannot be read yet is not passed on; the typed form keeps it.
-        let whole = !self.found.remarks.iter().any(|r| r.at.starts_with("horizons.") && r.weight == Weight::Stop);
-        let soil: Vec<Horizon> = self.found.plan.layers.iter().map(horizon).collect();
-        store.describe_station(&self.station, whole.then_some(&soil[..])).await?;
-        Ok(())
-    }
-
-    /// The layout's part of a page.
-    pub async fn shell(&self, app: &App, session: &Session) -> Result<Shell, Problem> {
-        let title = format!("Plan of {}", self.station.name);
-        let shell = Shell::within(app, session, &title, Room::Plan, &self.study, Some(&self.station)).await?;
-        Ok(shell.of_revision(self.revision))
-    }
-
+/// A plan as its pages show it.
+pub trait OnPage {
     /// The head of a step's page.
-    pub fn head(&self, step: Option<Step>) -> Head {
+    fn head(&self, step: Option<Step>) -> Head;
+    /// What is said at a field of the draft.
+    fn says(&self, at: &str) -> Vec<Said>;
+    /// The field of a number.
+    fn figure(&self, figure: Figure) -> FigureField;
+    /// A field of words.
+    fn text(&self, path: impl Into<String>, typed: &Typed) -> TextField;
+    /// A choice of the draft among answers of (code, words); the first stands where nothing was chosen.
+    fn choice(&self, question: &str, name: &'static str, answers: &[(&str, &str)]) -> Choice;
+
+    /// The fields of several numbers.
+    fn figures(&self, figures: &[Figure]) -> Vec<FigureField> {
+        figures.iter().map(|f| self.figure(*f)).collect()
+    }
+}
+
+impl OnPage for StationPlan {
+    fn head(&self, step: Option<Step>) -> Head {
         let count =
             |s: Step, weight: Weight| self.found.remarks.iter().filter(|r| r.step == s && r.weight == weight).count();
         let steps = Step::ALL.into_iter().map(|s| StepLink {
@@ -130,53 +77,40 @@ impl Context {
         }
     }
 
-    /// What is said at a field of the draft.
-    pub fn says(&self, at: &str) -> Vec<Said> {
+    fn says(&self, at: &str) -> Vec<Said> {
         self.found.remarks.iter().filter(|r| r.at == at).map(Said::of).collect()
     }
-}
 
-/// What a station and its study's design set for the plan.
-fn setting(station: &Station, design: &Design) -> Setting {
-    Setting { station: station.name.clone(), interval_s: design.interval_s, months: design.months }
-}
-
-fn horizon(l: &ebrel_core::planning::Layer) -> Horizon {
-    Horizon {
-        top_cm: l.top_cm,
-        bottom_cm: l.bottom_cm,
-        name: l.name.clone(),
-        texture: l.texture.clone(),
-        sand_pct: l.sand_pct,
-        clay_pct: l.clay_pct,
-        organic_matter_pct: l.organic_pct,
-        bulk_density_g_cm3: l.density,
+    fn figure(&self, figure: Figure) -> FigureField {
+        let spec = figure.spec();
+        let path = format!("figures.{}", spec.code);
+        FigureField {
+            text: self.draft.figure(spec.code).to_owned(),
+            name: spec.range.name,
+            unit: spec.range.unit,
+            default: spec.default.to_string().replace('-', "−"),
+            source: spec.source,
+            says: self.says(&path),
+            path,
+        }
     }
-}
 
-/// A draft that begins with the station's soil as it is known.
-fn first_draft(station: &Station, soil: &[Horizon]) -> Draft {
-    let typed = |v: Option<f64>| v.map(Typed::from).unwrap_or_default();
-    let horizons = soil.iter().map(|h| HorizonDraft {
-        name: h.name.as_str().into(),
-        texture: h.texture.as_str().into(),
-        bottom_cm: h.bottom_cm.into(),
-        density: typed(h.bulk_density_g_cm3),
-        sand_pct: typed(h.sand_pct),
-        clay_pct: typed(h.clay_pct),
-        organic_pct: typed(h.organic_matter_pct),
-    });
-    let bias = (!station.known_bias.is_empty())
-        .then(|| BiasDraft { what: station.known_bias.as_str().into(), ..BiasDraft::default() });
-    Draft {
-        latitude: typed(station.latitude),
-        longitude: typed(station.longitude),
-        elevation_m: typed(station.elevation_m),
-        treatment: station.treatment.as_str().into(),
-        cover: station.cover.as_str().into(),
-        biases: bias.into_iter().collect(),
-        horizons: horizons.collect(),
-        ..Draft::default()
+    fn text(&self, path: impl Into<String>, typed: &Typed) -> TextField {
+        let path = path.into();
+        let says = self.says(&path);
+        TextField::of(path, typed, says)
+    }
+
+    fn choice(&self, question: &str, name: &'static str, answers: &[(&str, &str)]) -> Choice {
+        let path = format!("choices.{question}");
+        let taken = self.draft.choice(question);
+        let known = answers.iter().any(|(code, _)| *code == taken);
+        let answers = answers.iter().enumerate().map(|(i, (code, words))| Answer {
+            code: (*code).to_owned(),
+            words: (*words).to_owned(),
+            taken: if known { *code == taken } else { i == 0 },
+        });
+        Choice { answers: answers.collect(), name, says: self.says(&path), path }
     }
 }
 

@@ -2,12 +2,9 @@
 
 mod actions;
 mod context;
-pub mod fields;
 mod papers;
 mod steps;
 mod versions;
-
-pub use context::Context;
 
 use crate::app::App;
 use crate::shell::draft_form;
@@ -17,6 +14,7 @@ use crate::shell::guard::CheckedForm;
 use crate::shell::{say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
+use ebrel_app::planning::{PlanError, StationPlan};
 use ebrel_core::planning::{Draft, Step};
 use ebrel_store::StoreError;
 use ebrel_store::drafts::DraftKind;
@@ -31,7 +29,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
 
 /// Leads to the first step that is to be put right, or to the depths.
 async fn begin(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let context = Context::load(&app.store, *id).await?;
+    let context = StationPlan::load(&app.store, *id).await?;
     let step = Step::ALL.into_iter().find(|s| context.found.stops(Some(*s)).next().is_some()).unwrap_or(Step::Depths);
     Ok(see_other(&format!("/stations/{}/plan/{}", *id, step.code())))
 }
@@ -39,7 +37,7 @@ async fn begin(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, 
 async fn show(app: web::Data<App>, session: Session, path: web::Path<(i64, String)>) -> Result<HttpResponse, Problem> {
     let (id, step) = path.into_inner();
     let step = Step::from_code(&step).ok_or(Problem::Nowhere)?;
-    steps::show(&app, &session, &Context::load(&app.store, id).await?, step).await
+    steps::show(&app, &session, &StationPlan::load(&app.store, id).await?, step).await
 }
 
 async fn save(
@@ -65,10 +63,10 @@ async fn save(
         }
     }
     if let Some(words) = changed {
-        context.keep(&app, &session, draft, &words).await?;
+        context::keep(&app, &session, &mut context, draft, &words).await?;
     }
     if last("live") == "yes" {
-        return steps::show(&app, &session, &Context::load(&app.store, id).await?, step).await;
+        return steps::show(&app, &session, &StationPlan::load(&app.store, id).await?, step).await;
     }
     Ok(see_other(&format!("/stations/{id}/plan/{code}{landing}")))
 }
@@ -80,16 +78,16 @@ async fn take_in(
     id: i64,
     form: &[(String, String)],
     begin: bool,
-) -> Result<Context, Problem> {
+) -> Result<StationPlan, Problem> {
     for _ in 0..TRIES {
-        let mut context = Context::load(&app.store, id).await?;
+        let mut context = StationPlan::load(&app.store, id).await?;
         let at = At { kind: DraftKind::Plan, document: id, revision: context.revision };
         let type_in = |draft: &Draft| Ok(draft_form::apply(draft, form)?.0);
         let found = combine(&app.store, at, sent_revision(form), &context.draft, type_in).await?;
         let words = draft_form::changes(&context.draft, &found.draft).or_else(|| begin.then(|| "begun".to_owned()));
         if let Some(words) = words {
-            match context.keep(app, session, found.draft, &words).await {
-                Err(Problem::Store(StoreError::Stale)) => continue,
+            match context::keep(app, session, &mut context, found.draft, &words).await {
+                Err(PlanError::Store(StoreError::Stale)) => continue,
                 kept => kept?,
             }
         }

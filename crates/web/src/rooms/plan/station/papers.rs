@@ -1,6 +1,6 @@
 //! What is printed or taken along: field sheet, labels, calendar, program.
 
-use super::context::Context;
+use super::context;
 use super::steps::{NumberRow, SoilRow, WireGroup, numbers, soil, wire_groups};
 use crate::app::App;
 use crate::components::dig::{Drawing, Measures};
@@ -12,6 +12,7 @@ use actix_session::Session;
 use actix_web::http::header::ContentType;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::{Shelf, WorkStep, read_day};
 use ebrel_core::sun::{SunTimes, sun_times};
 use ebrel_core::units::UnixSeconds;
@@ -50,7 +51,7 @@ struct SheetPage {
 }
 
 async fn sheet(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let context = Context::load(&app.store, *id).await?;
+    let context = StationPlan::load(&app.store, *id).await?;
     let found = &context.found;
     let draft = &context.draft;
     let measures = Measures::from_code(draft.choice("measures"));
@@ -64,7 +65,7 @@ async fn sheet(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Res
         Some(format!("{}: address {from} becomes {to}", found.plan.probes[p.probe].label))
     });
     page(&SheetPage {
-        shell: context.shell(&app, &session).await?,
+        shell: context::shell(&app, &session, &context).await?,
         id: *id,
         study: context.study.name.clone(),
         question: context.study.question.clone(),
@@ -85,7 +86,7 @@ async fn sheet(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Res
     })
 }
 
-fn facts(context: &Context) -> Vec<(&'static str, String)> {
+fn facts(context: &StationPlan) -> Vec<(&'static str, String)> {
     let draft = &context.draft;
     let mut facts = vec![("Answers", draft.purpose.to_string()), ("Treatment", draft.treatment.to_string())];
     let plan = &context.found.plan;
@@ -136,7 +137,7 @@ async fn labels(
     request: HttpRequest,
     id: web::Path<i64>,
 ) -> Result<HttpResponse, Problem> {
-    let context = Context::load(&app.store, *id).await?;
+    let context = StationPlan::load(&app.store, *id).await?;
     let connection = request.connection_info().clone();
     let mut labels = Vec::new();
     for (number, plugged) in context.found.wiring.plugged.iter().enumerate() {
@@ -164,12 +165,12 @@ async fn labels(
         }
     }
     let unnamed = context.draft.probes.iter().filter(|p| p.serial.is_blank()).count();
-    let shell = context.shell(&app, &session).await?;
+    let shell = context::shell(&app, &session, &context).await?;
     page(&LabelsPage { shell, id: *id, station: context.station.name.clone(), labels, unnamed })
 }
 
 async fn calendar(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let context = Context::load(&app.store, *id).await?;
+    let context = StationPlan::load(&app.store, *id).await?;
     if context.found.calendar.is_empty() {
         return Err(Problem::Refused(
             "There is no calendar yet: give the day of installation at “Kit and dates”.".into(),
@@ -182,7 +183,7 @@ async fn calendar(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpRespons
 }
 
 async fn program(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let context = Context::load(&app.store, *id).await?;
+    let context = StationPlan::load(&app.store, *id).await?;
     let text =
         serde_json::to_string_pretty(&context.found.plan.program).map_err(|e| Problem::Internal(e.to_string()))?;
     let kind = ContentType::json().to_string();

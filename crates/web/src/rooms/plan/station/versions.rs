@@ -1,6 +1,6 @@
 //! Versions of a plan, and the whole of it in and out as JSON.
 
-use super::context::Context;
+use super::context;
 use crate::app::App;
 use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
@@ -10,6 +10,7 @@ use crate::shell::{Shell, page, say, see_other};
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::Draft;
 use serde::Deserialize;
 
@@ -49,7 +50,7 @@ async fn show(
     json: String,
     error: Option<String>,
 ) -> Result<HttpResponse, Problem> {
-    let context = Context::load(&app.store, id).await?;
+    let context = StationPlan::load(&app.store, id).await?;
     let offset = context.study.utc_offset_minutes;
     let rows = app.store.plan_versions(id).await?.into_iter().map(|v| Row {
         version: v.version,
@@ -57,12 +58,12 @@ async fn show(
         by: v.made_by,
         changed: v.changed,
     });
-    let shell = context.shell(app, session).await?;
+    let shell = context::shell(app, session, &context).await?;
     page(&VersionsPage { shell, id, station: context.station.name, rows: rows.collect(), json, error })
 }
 
 async fn export(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let context = Context::load(&app.store, *id).await?;
+    let context = StationPlan::load(&app.store, *id).await?;
     let text = serde_json::to_string_pretty(&context.draft).map_err(|e| Problem::Internal(e.to_string()))?;
     Ok(attachment("application/json", &format!("{}-plan.json", context.station.code), text))
 }
@@ -86,8 +87,8 @@ async fn import(
             show(&app, &session, *id, json, Some(error)).await
         }
         Ok(draft) => {
-            let mut context = Context::load(&app.store, *id).await?;
-            context.keep(&app, &session, draft, "taken in from JSON").await?;
+            let mut context = StationPlan::load(&app.store, *id).await?;
+            context::keep(&app, &session, &mut context, draft, "taken in from JSON").await?;
             say(&session, "The plan is taken in as a new version. The earlier ones are still here.")?;
             Ok(see_other(&format!("/stations/{}/plan/versions", *id)))
         }
@@ -104,8 +105,8 @@ async fn restore(
     let old = app.store.plan_versions(id).await?.into_iter().find(|v| v.version == version);
     let old = old.ok_or(Problem::NotFound("version of this plan"))?;
     let draft: Draft = serde_json::from_str(&old.body).map_err(|e| Problem::Internal(e.to_string()))?;
-    let mut context = Context::load(&app.store, id).await?;
-    context.keep(&app, &session, draft, &format!("back to version {version}")).await?;
+    let mut context = StationPlan::load(&app.store, id).await?;
+    context::keep(&app, &session, &mut context, draft, &format!("back to version {version}")).await?;
     say(&session, &format!("Version {version} is the plan again, as a new version."))?;
     Ok(see_other(&format!("/stations/{id}/plan/versions")))
 }

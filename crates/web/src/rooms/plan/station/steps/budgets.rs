@@ -1,10 +1,11 @@
 //! Whether battery, radio and memory hold, with their plots.
 
-use super::super::context::{Context, Head};
+use super::super::context::{Head, OnPage};
 use crate::components::fields::{Choice, FigureField};
 use crate::shell::Shell;
 use crate::shell::figures::{fixed, grouped};
 use askama::Template;
+use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::{Figure, MONTHS, Method, SAFE_MARGIN_DB, long_span};
 use std::fmt::Write as _;
 
@@ -71,7 +72,7 @@ pub struct BudgetsPage {
     terrain: Choice,
 }
 
-pub fn page(shell: Shell, head: Head, context: &Context) -> BudgetsPage {
+pub fn page(shell: Shell, head: Head, context: &StationPlan) -> BudgetsPage {
     use Figure::*;
     let found = &context.found;
     let (energy, radio, plan) = (&found.energy, &found.radio, &found.plan);
@@ -158,7 +159,7 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> BudgetsPage {
     }
 }
 
-fn radio_numbers(context: &Context) -> Vec<(String, String)> {
+fn radio_numbers(context: &StationPlan) -> Vec<(String, String)> {
     let radio = &context.found.radio;
     let mut rows = vec![
         (

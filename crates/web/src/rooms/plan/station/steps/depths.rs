@@ -1,11 +1,12 @@
 //! Which depths, in which soil.
 
-use super::super::context::{Context, Head};
+use super::super::context::{Head, OnPage};
 use crate::components::dig::{Drawing, Measures};
 use crate::components::fields::Said;
 use crate::components::fields::{Answer, Choice, FigureField, TextField};
 use crate::shell::Shell;
 use askama::Template;
+use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::{Figure, Step, Weight};
 
 struct OfferRow {
@@ -59,7 +60,7 @@ const LIES: [(&str, &str); 5] = [
     ("slanted", "slanted"),
 ];
 
-pub fn page(shell: Shell, mut head: Head, context: &Context) -> DepthsPage {
+pub fn page(shell: Shell, mut head: Head, context: &StationPlan) -> DepthsPage {
     let found = &context.found;
     let offers = found.offers.iter().map(|o| OfferRow {
         code: o.code,
@@ -113,7 +114,7 @@ pub fn page(shell: Shell, mut head: Head, context: &Context) -> DepthsPage {
     }
 }
 
-fn probe(context: &Context, i: usize) -> ProbeRow {
+fn probe(context: &StationPlan, i: usize) -> ProbeRow {
     let draft = &context.draft.probes[i];
     let text = |field: &str, typed| context.text(format!("probes.{i}.{field}"), typed);
     let choice = |field: &str, name, answers: Vec<(String, String)>, taken: &str| {

@@ -1,11 +1,12 @@
 //! How the probes get into the soil: methods, the drawing, the numbers.
 
-use super::super::context::{Context, Head};
+use super::super::context::{Head, OnPage};
 use crate::components::dig::{Drawing, Measures};
 use crate::components::fields::{Choice, FigureField};
 use crate::shell::Shell;
 use crate::shell::figures::fixed;
 use askama::Template;
+use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::{Disagreement, Figure, Method, Suits};
 
 struct MethodRow {
@@ -85,7 +86,7 @@ pub struct HolePage {
     piped: bool,
 }
 
-pub fn page(shell: Shell, head: Head, context: &Context) -> HolePage {
+pub fn page(shell: Shell, head: Head, context: &StationPlan) -> HolePage {
     let plan = &context.found.plan;
     let methods: Vec<MethodRow> = (context.found.fits.iter())
         .map(|f| MethodRow {
@@ -192,7 +193,7 @@ fn capital(text: &str) -> String {
 }
 
 /// The numbers of every probe in its hole.
-pub fn numbers(context: &Context, measures: Measures) -> Vec<NumberRow> {
+pub fn numbers(context: &StationPlan, measures: Measures) -> Vec<NumberRow> {
     let found = &context.found;
     (found.dig.set.iter())
         .map(|s| {
@@ -222,7 +223,7 @@ pub fn numbers(context: &Context, measures: Measures) -> Vec<NumberRow> {
 }
 
 /// Soil out and back by horizon.
-pub fn soil(context: &Context, measures: Measures) -> Vec<SoilRow> {
+pub fn soil(context: &StationPlan, measures: Measures) -> Vec<SoilRow> {
     let mass = |kg: Option<f64>| kg.map_or_else(|| "not known".to_owned(), |kg| format!("{kg:.1}"));
     (context.found.layers.iter())
         .map(|l| SoilRow {

@@ -1,10 +1,11 @@
 //! What to take along, when, and what it costs.
 
-use super::super::context::{Context, Head};
+use super::super::context::{Head, OnPage};
 use crate::components::fields::{FigureField, TextField};
 use crate::shell::Shell;
 use crate::shell::figures::{fixed, when};
 use askama::Template;
+use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::{Figure, Shelf, Typed};
 
 /// An item with its two ticks.
@@ -37,7 +38,7 @@ pub struct KitPage {
     currency: TextField,
 }
 
-pub fn page(shell: Shell, head: Head, context: &Context) -> KitPage {
+pub fn page(shell: Shell, head: Head, context: &StationPlan) -> KitPage {
     let (found, draft) = (&context.found, &context.draft);
     let ticked = |key: &str| draft.ticks.get(key).is_some_and(Typed::is_yes);
     let shelves = Shelf::ALL.into_iter().map(|shelf| {

@@ -8,20 +8,21 @@ mod program;
 mod site;
 mod wiring;
 
-use super::context::Context;
+use super::context::{self, OnPage};
 use crate::app::App;
 use crate::shell::errors::Problem;
 use crate::shell::page;
 use actix_session::Session;
 use actix_web::HttpResponse;
+use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::Step;
 
 pub use hole::{NumberRow, SoilRow, numbers, soil};
 pub use wiring::{WireGroup, wire_groups};
 
 /// Shows a step.
-pub async fn show(app: &App, session: &Session, context: &Context, step: Step) -> Result<HttpResponse, Problem> {
-    let shell = context.shell(app, session).await?;
+pub async fn show(app: &App, session: &Session, context: &StationPlan, step: Step) -> Result<HttpResponse, Problem> {
+    let shell = context::shell(app, session, context).await?;
     let head = context.head(Some(step));
     match step {
         Step::Site => page(&site::page(shell, head, context)),

@@ -1,10 +1,11 @@
 //! What the logger does: scans, tables, versions that were sent.
 
-use super::super::context::{Context, Head};
+use super::super::context::{Head, OnPage};
 use crate::components::fields::{FigureField, TextField};
 use crate::shell::Shell;
 use crate::shell::figures::grouped;
 use askama::Template;
+use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::{Figure, Program, Statistic, changes, keeps, span, spot_samples, usual_tables};
 
 struct Kept {
@@ -46,7 +47,7 @@ pub struct ProgramPage {
     sent_why: TextField,
 }
 
-pub fn page(shell: Shell, head: Head, context: &Context) -> ProgramPage {
+pub fn page(shell: Shell, head: Head, context: &StationPlan) -> ProgramPage {
     let (found, draft) = (&context.found, &context.draft);
     let program = &found.plan.program;
     let usual = usual_tables(found.plan.setting.interval_s);

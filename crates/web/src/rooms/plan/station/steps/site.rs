@@ -1,10 +1,11 @@
 //! Where: the station's purpose and place, candidates with their scores, known biases.
 
-use super::super::context::{Context, Head};
+use super::super::context::{Head, OnPage};
 use crate::components::fields::Said;
 use crate::components::fields::TextField;
 use crate::shell::Shell;
 use askama::Template;
+use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::{CLEARANCES, CRITERIA, SERVICES, Typed};
 
 struct Score {
@@ -51,7 +52,7 @@ pub struct SitePage {
     services: &'static str,
 }
 
-pub fn page(shell: Shell, head: Head, context: &Context) -> SitePage {
+pub fn page(shell: Shell, head: Head, context: &StationPlan) -> SitePage {
     let draft = &context.draft;
     let chosen = draft.chosen.parse::<usize>().ok();
     let candidates = draft.candidates.iter().enumerate().map(|(i, c)| {

@@ -1,10 +1,11 @@
 //! Which probe at which port, and every conductor at its terminal.
 
-use super::super::context::{Context, Head};
+use super::super::context::{Head, OnPage};
 use crate::components::fields::{Answer, Choice, TextField};
 use crate::shell::Shell;
 use crate::shell::figures::fixed;
 use askama::Template;
+use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::{POWER_ORDER, Signal, Step};
 
 struct PlugRow {
@@ -44,7 +45,7 @@ pub struct WiringPage {
     order: [&'static str; 5],
 }
 
-pub fn page(shell: Shell, head: Head, context: &Context) -> WiringPage {
+pub fn page(shell: Shell, head: Head, context: &StationPlan) -> WiringPage {
     let found = &context.found;
     let plan = &found.plan;
     let loggers: Vec<(&str, &str)> =
@@ -129,7 +130,7 @@ pub fn page(shell: Shell, head: Head, context: &Context) -> WiringPage {
 }
 
 /// The wiring sheet, probe by probe.
-pub fn wire_groups(context: &Context) -> Vec<WireGroup> {
+pub fn wire_groups(context: &StationPlan) -> Vec<WireGroup> {
     let found = &context.found;
     (found.wiring.plugged.iter())
         .map(|plugged| {

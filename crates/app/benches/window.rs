@@ -1,8 +1,8 @@
 //! A ten-year window of the station page: assembling, thinning and writing the answer.
 
 use criterion::{Criterion, criterion_group, criterion_main};
-use ebrel::jobs::record::StationRecord;
-use ebrel::jobs::window::{Show, window};
+use ebrel_app::record::StationRecord;
+use ebrel_app::window::{Show, window};
 use ebrel_core::series::Window;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
@@ -13,7 +13,7 @@ use tokio::runtime::Runtime;
 /// The demo's station, its streams filled up to ten years at 15 minutes: 12 channels x 350 k readings.
 async fn ten_years(dir: &std::path::Path) -> Store {
     let store = Store::open(&dir.join("ebrel.db")).await.expect("a store");
-    ebrel::demo::seed(&store).await.expect("the demo");
+    ebrel_app::demo::seed(&store).await.expect("the demo");
     let mut more = Vec::new();
     for stream in store.streams(1).await.expect("streams") {
         let known = store.series(stream.id).await.expect("a series");

@@ -61,7 +61,7 @@ pub async fn seed(store: &Store) -> Result<(), StoreError> {
     for event in events(&scenario) {
         store.add_event(station, &event).await?;
     }
-    crate::jobs::reviewing::run(store, station).await?;
+    crate::reviewing::run(store, station).await?;
     bench::seed(store, study_id, scenario.start - 40 * 86_400).await?;
     plans::seed(store, study_id, station).await
 }

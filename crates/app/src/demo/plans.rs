@@ -1,7 +1,6 @@
 //! The demo's plans: three stations of Ostrelle Wood, each by another method, and one deliberately bad draft.
 
-use crate::rooms::plan::station::Context;
-use crate::shell::errors::Problem;
+use crate::planning::{PlanError, StationPlan};
 use ebrel_core::planning::Draft;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::stations::Station;
@@ -47,11 +46,11 @@ async fn station(store: &Store, study_id: i64, code: &str, name: &str) -> Result
     store.add_station(&station, &[]).await
 }
 
-async fn keep(store: &Store, station: i64, plan: Value) -> Result<(), Problem> {
-    let draft: Draft = serde_json::from_value(plan).map_err(|e| Problem::Internal(e.to_string()))?;
-    let mut context = Context::load(store, station).await?;
-    let at = context.study.fixed_now.map_or(UnixSeconds(0), UnixSeconds);
-    context.keep_as(store, draft, "planned", "N. Arvel", at).await
+async fn keep(store: &Store, station: i64, plan: Value) -> Result<(), PlanError> {
+    let draft: Draft = serde_json::from_value(plan)?;
+    let mut plan = StationPlan::load(store, station).await?;
+    let at = plan.study.fixed_now.map_or(UnixSeconds(0), UnixSeconds);
+    plan.keep(store, draft, ("planned", "N. Arvel"), at).await
 }
 
 fn soil() -> Value {

@@ -1,0 +1,16 @@
+//! What Ebrel does, without HTTP and HTML. Pages and commands are two faces of it.
+//!
+//! [`record`] assembles a station's record (streams through placements and calibrations), [`window`] thins it for a screen,
+//! [`reviewing`] runs the tests over it, [`importing`] brings files in, [`exporting`] takes it out, [`checking`]
+//! runs the tests over a record package without a database, [`planning`] loads and keeps a station's plan, and [`demo`] makes
+//! the study to look around in.
+
+pub mod checking;
+pub mod demo;
+pub mod exporting;
+pub mod importing;
+pub mod planning;
+pub mod record;
+pub mod reviewing;
+pub mod window;
+pub mod window_cache;
