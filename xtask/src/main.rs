@@ -6,6 +6,7 @@
 //! * `cargo xtask load`: what sixteen clients at once wait for, and what the server takes of memory.
 //! * `cargo xtask bench`: makes the 1 M-reading file and compares its import with `sqlite3`'s own.
 
+mod arrows;
 mod bench;
 mod load;
 mod shots;
@@ -21,6 +22,7 @@ async fn main() -> ExitCode {
     let task = std::env::args().nth(1).unwrap_or_default();
     let done = match task.as_str() {
         "test" => test(),
+        "arrows" => arrows::prove(),
         "prepare-sql" => prepare_sql().await,
         "shots" => shots::take(&root()).await,
         "bench" => bench::run(&root()),
@@ -59,7 +61,7 @@ fn run(program: &str, arguments: &[&str]) -> Result<(), Failed> {
 fn test() -> Result<(), Failed> {
     install_browser()?;
     run("cargo", &["fmt", "--all", "--check"])?;
-    arrows()?;
+    arrows::prove()?;
     run("cargo", &["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
     all_tests()
 }
@@ -105,87 +107,6 @@ fn install_browser() -> Result<(), Failed> {
     }
     run("apt-get", &["update", "-qq"])?;
     run("apt-get", &["install", "-y", "-qq", "chromium", "chromium-driver"])
-}
-
-/// Which crates may lean on which: `core` <- `formats`, `simulator`, `store` <- `app` <- `web`.
-const ARROWS: [(&str, &[&str]); 6] = [
-    ("ebrel-core", &[]),
-    ("ebrel-formats", &["ebrel-core"]),
-    ("ebrel-simulator", &["ebrel-core"]),
-    ("ebrel-store", &["ebrel-core"]),
-    ("ebrel-app", &["ebrel-core", "ebrel-formats", "ebrel-simulator", "ebrel-store"]),
-    ("ebrel", &["ebrel-app", "ebrel-core", "ebrel-formats", "ebrel-simulator", "ebrel-store"]),
-];
-
-/// Proves the arrows by `cargo tree`. Since the list must match exactly, a misspelt name fails too.
-fn arrows() -> Result<(), Failed> {
-    for (name, wanted) in ARROWS {
-        let tree = Command::new("cargo")
-            .args(["tree", "--package", name, "--edges", "normal", "--prefix", "none", "--format", "{p}"])
-            .current_dir(root())
-            .output()?;
-        if !tree.status.success() {
-            return Err(format!("cargo tree knows no package {name}").into());
-        }
-        let text = String::from_utf8(tree.stdout)?;
-        let mut found: Vec<&str> = text.lines().filter_map(|l| l.split(' ').next()).collect();
-        found.retain(|p| p.starts_with("ebrel") && *p != name);
-        found.sort_unstable();
-        found.dedup();
-        if found != wanted {
-            return Err(format!("{name} leans on {found:?}; it may lean on {wanted:?}").into());
-        }
-        let forbidden = ["sqlx", "actix-web", "tokio", "askama", "jiff", "rand"];
-        let leak = forbidden.iter().find(|f| text.lines().any(|l| l.split(' ').next() == Some(*f)));
-        if let (Some(leak), "ebrel-core") = (leak, name) {
-            return Err(
-                format!("{leak} has come into ebrel-core, which knows no database, page, clock or chance").into()
-            );
-        }
-    }
-    say("arrows between crates: as drawn");
-    rooms()
-}
-
-/// The rooms of the web crate; none leans on another, in code, templates or scripts.
-const ROOMS: [&str; 6] = ["bench", "field", "findings", "plan", "record", "review"];
-
-/// Proves that. Each room must be found to name itself, so that a scan that sees nothing fails too.
-fn rooms() -> Result<(), Failed> {
-    let folder = root().join("crates/web/src/rooms");
-    for room in ROOMS {
-        let mut named = Vec::new();
-        for file in files_below(&folder.join(room))? {
-            let text = std::fs::read_to_string(&file)?;
-            let leans = |other: &str| {
-                let ways = [format!("rooms::{other}::"), format!("rooms::{other};"), format!("rooms/{other}/")];
-                ways.iter().any(|way| text.contains(way))
-            };
-            named.extend(ROOMS.into_iter().filter(|other| leans(other)).map(|other| (other, file.clone())));
-        }
-        if let Some((other, file)) = named.iter().find(|(other, _)| *other != room) {
-            return Err(format!(
-                "{} leans on the room {other}: share it through components, shell or the crate ebrel-app",
-                file.display()
-            )
-            .into());
-        }
-        if named.is_empty() {
-            return Err(format!("nothing was found in the room {room}").into());
-        }
-    }
-    say("rooms: none leans on another");
-    Ok(())
-}
-
-/// All files of a folder and those within.
-fn files_below(folder: &Path) -> Result<Vec<PathBuf>, Failed> {
-    let mut files = Vec::new();
-    for entry in std::fs::read_dir(folder)? {
-        let path = entry?.path();
-        if path.is_dir() { files.extend(files_below(&path)?) } else { files.push(path) }
-    }
-    Ok(files)
 }
 
 /// Renews `.sqlx`: makes a database from the migrations, and lets the compiler describe every query against it.

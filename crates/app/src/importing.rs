@@ -97,7 +97,7 @@ pub fn keep_file(data: &Path, file: &Path) -> std::io::Result<String> {
         hasher.update(&piece[..count]);
         partial.write_all(&piece[..count])?;
     }
-    let hash: String = hasher.finalize().iter().map(|b| format!("{b:02x}")).collect();
+    let hash = hex::encode(hasher.finalize());
     let path = kept_at(data, &hash);
     if !path.is_file() {
         partial.as_file().sync_all()?;

@@ -1,7 +1,8 @@
 //! One edit of a calibration run with forty samples: sent, kept, worked out and answered over HTTP.
 
 use criterion::{Criterion, criterion_group, criterion_main};
-use ebrel::app::{App, Mode, server};
+use ebrel::server::server;
+use ebrel::state::{Mode, State};
 use serde_json::{Value, json};
 use std::net::TcpListener;
 use tokio::runtime::Runtime;
@@ -21,7 +22,7 @@ fn edit(c: &mut Criterion) {
     let runtime = Runtime::new().expect("a runtime");
     let dir = tempfile::tempdir().expect("a directory");
     let (base, client, token) = runtime.block_on(async {
-        let app = App::open(dir.path(), Mode::Demo).await.expect("an application");
+        let app = State::open(dir.path(), Mode::Demo).await.expect("an application");
         ebrel_app::demo::seed(&app.store).await.expect("the demo");
         let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
         let base = format!("http://{}", listener.local_addr().expect("an address"));

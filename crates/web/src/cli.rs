@@ -1,8 +1,8 @@
 //! The commands: `ebrel demo`, `serve`, `account`, `import`, `export`, `check`.
 
-use crate::app::{App, Mode, wall_clock};
 use crate::serving;
 use crate::shell::figures::read_field;
+use crate::state::{Mode, State, wall_clock};
 use clap::{Args, Parser, Subcommand};
 use ebrel_app::exporting::{self, Selection};
 use ebrel_app::importing::{self, Report, SavedRecipe};
@@ -179,24 +179,24 @@ pub fn tell(line: &str) {
 }
 
 /// Opens an existing data directory for a command.
-pub async fn open(data: &Path) -> Result<App, String> {
+pub async fn open(data: &Path) -> Result<State, String> {
     if !data.join("ebrel.db").is_file() {
         return Err(format!("there is no Ebrel data in {}: give its directory with --data", data.display()));
     }
-    App::open(data, Mode::Serve { https: false }).await
+    State::open(data, Mode::Serve { https: false }).await
 }
 
 async fn import(args: ImportArgs) -> Result<(), String> {
-    let app = open(&args.data).await?;
-    let station = app.store.station_called(&args.station).await;
+    let state = open(&args.data).await?;
+    let station = state.store.station_called(&args.station).await;
     let station = station.map_err(|_| format!("there is no station “{}” in {}", args.station, args.data.display()))?;
-    let study = app.store.study(station.study_id).await.map_err(|e| e.to_string())?;
+    let study = state.store.study(station.study_id).await.map_err(|e| e.to_string())?;
     let unread = |e: &dyn std::fmt::Display| format!("{}: {e}", args.file.display());
     let text = logger::Text::of_file(&args.file).map_err(|e| unread(&e))?;
     let head = text.head(importing::HEAD_LINES).map_err(|e| unread(&e))?;
     let name = args.file.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let saved = match &args.recipe {
-        Some(recipe) => Some(find_recipe(&app, recipe).await?),
+        Some(recipe) => Some(find_recipe(&state, recipe).await?),
         None => None,
     };
     let offset = i32::try_from(study.utc_offset_minutes).unwrap_or(0);
@@ -204,14 +204,14 @@ async fn import(args: ImportArgs) -> Result<(), String> {
         Some(saved) => saved.recipe.clone(),
         None => logger::guess(&text, offset).map_err(|e| format!("{name}: {e}"))?,
     };
-    let latest = app.now(&study) + SpanSeconds::DAY;
+    let latest = state.now(&study) + SpanSeconds::DAY;
     let read = logger::read_until(&text, &recipe, latest).map_err(|e| e.to_string())?;
     let mut mapping = match &saved {
         Some(saved) => importing::fitted(&saved.mapping, &read),
         None => importing::first_mapping(&read, &head, &name),
     };
     if saved.is_none() {
-        let streams = app.store.streams(station.id).await.map_err(|e| e.to_string())?;
+        let streams = state.store.streams(station.id).await.map_err(|e| e.to_string())?;
         importing::find_node(&mut mapping, &head, &streams);
     }
     if let Some(node) = args.node {
@@ -221,11 +221,11 @@ async fn import(args: ImportArgs) -> Result<(), String> {
         let body = serde_json::to_string_pretty(&SavedRecipe { recipe, mapping }).map_err(|e| e.to_string())?;
         return write_out(body.as_bytes());
     }
-    let hindrances = importing::hindrances(&read, &mapping, app.now(&study));
+    let hindrances = importing::hindrances(&read, &mapping, state.now(&study));
     if !hindrances.is_empty() {
         return Err(format!("{name} was not stored. {}", hindrances.join(" ")));
     }
-    let sha256 = importing::keep_file(&app.data, &args.file).map_err(|e| e.to_string())?;
+    let sha256 = importing::keep_file(&state.data, &args.file).map_err(|e| e.to_string())?;
     let text = |value: serde_json::Result<String>| value.map_err(|e| e.to_string());
     let kept = Import {
         id: 0,
@@ -234,18 +234,18 @@ async fn import(args: ImportArgs) -> Result<(), String> {
         sha256,
         recipe: text(serde_json::to_string(&recipe))?,
         mapping: text(serde_json::to_string(&mapping))?,
-        created_at: app.now(&study),
+        created_at: state.now(&study),
         created_by: "command line".into(),
         report: None,
     };
-    let (_, report) = importing::store(&app.store, &kept, &read, &mapping).await.map_err(|e| e.to_string())?;
-    reviewing::run(&app.store, station.id).await.map_err(|e| e.to_string())?;
-    app.store.close().await;
+    let (_, report) = importing::store(&state.store, &kept, &read, &mapping).await.map_err(|e| e.to_string())?;
+    reviewing::run(&state.store, station.id).await.map_err(|e| e.to_string())?;
+    state.store.close().await;
     write_out(report_text(&name, &report).as_bytes())
 }
 
-async fn find_recipe(app: &App, wanted: &str) -> Result<SavedRecipe, String> {
-    let known = app.store.recipes().await.map_err(|e| e.to_string())?;
+async fn find_recipe(state: &State, wanted: &str) -> Result<SavedRecipe, String> {
+    let known = state.store.recipes().await.map_err(|e| e.to_string())?;
     let body = match known.into_iter().find(|(name, _)| name == wanted) {
         Some((_, body)) => body,
         None => std::fs::read_to_string(wanted)
@@ -280,11 +280,11 @@ fn write_out(bytes: &[u8]) -> Result<(), String> {
 }
 
 async fn export(args: ExportArgs) -> Result<(), String> {
-    let app = open(&args.data).await?;
-    let station = app.store.station_called(&args.station).await;
+    let state = open(&args.data).await?;
+    let station = state.store.station_called(&args.station).await;
     let station = station.map_err(|_| format!("there is no station “{}” in {}", args.station, args.data.display()))?;
-    let record = StationRecord::load(&app.store, station.id).await.map_err(|e| e.to_string())?;
-    let flags = app.store.flags(station.id).await.map_err(|e| e.to_string())?;
+    let record = StationRecord::load(&state.store, station.id).await.map_err(|e| e.to_string())?;
+    let flags = state.store.flags(station.id).await.map_err(|e| e.to_string())?;
     let (first, last) = record.extent().unwrap_or((UnixSeconds(0), wall_clock()));
     let time = |text: &Option<String>, other: UnixSeconds| match text {
         None => Ok(other),

@@ -1,10 +1,11 @@
 //! Starting a server: the demo's, or one with real data; and mending an account on the machine itself.
 
-use crate::app::{App, Mode, server};
 use crate::cli::{ServeArgs, open, tell};
-use crate::data_dir::{self, Holds};
-use crate::doors::{Doors, may_listen, tls};
+use crate::server::server;
 use crate::shell::passwords;
+use crate::state::data_dir::{self, Holds};
+use crate::state::doors::{Doors, may_listen, tls};
+use crate::state::{Mode, State, secrets};
 use actix_web::web;
 use ebrel_app::demo;
 use ebrel_app::reviewing;
@@ -36,12 +37,12 @@ pub async fn demo(port: u16, data: &Path, fresh: bool) -> Result<(), String> {
     if make {
         data_dir::mark_demo(data, false).map_err(wrong)?;
     }
-    let app = App::open(data, Mode::Demo).await?;
+    let state = State::open(data, Mode::Demo).await?;
     if make {
-        demo::seed(&app.store).await.map_err(|e| e.to_string())?;
+        demo::seed(&state.store).await.map_err(|e| e.to_string())?;
         data_dir::mark_demo(data, true).map_err(wrong)?;
     }
-    run(app, SocketAddr::from(([127, 0, 0, 1], port)), None, lock).await
+    run(state, SocketAddr::from(([127, 0, 0, 1], port)), None, lock).await
 }
 
 /// Serves real data.
@@ -57,36 +58,37 @@ pub async fn serve(args: ServeArgs) -> Result<(), String> {
         listen: Some(args.listen.ip()).filter(|ip| !ip.is_loopback()),
         proxy: args.trusted_proxy,
     };
-    let app = App::open(&args.data, Mode::Serve { https }).await?.behind(doors);
-    run(app, args.listen, config, lock).await
+    let state = State::open(&args.data, Mode::Serve { https }).await?.behind(doors);
+    run(state, args.listen, config, lock).await
 }
 
 /// Finishes what a kill left, and serves until it is told to stop; the lock is held all that time.
-async fn run(app: App, listen: SocketAddr, tls: Option<ServerConfig>, _lock: std::fs::File) -> Result<(), String> {
+async fn run(state: State, listen: SocketAddr, tls: Option<ServerConfig>, _lock: std::fs::File) -> Result<(), String> {
     let listener = TcpListener::bind(listen)
         .map_err(|e| format!("{listen} cannot be listened on ({e}): stop what uses it, or give another port"))?;
-    for station in app.store.stations_to_test().await.map_err(|e| e.to_string())? {
+    for station in state.store.stations_to_test().await.map_err(|e| e.to_string())? {
         tell(&format!("Testing readings that were stored before the last stop (station {station})."));
-        reviewing::run(&app.store, station).await.map_err(|e| e.to_string())?;
+        reviewing::run(&state.store, station).await.map_err(|e| e.to_string())?;
     }
     let scheme = if tls.is_some() { "https" } else { "http" };
-    tell(&format!("Ebrel is ready: {scheme}://{listen}  (data in {}; stop with Ctrl-C)", app.data.display()));
-    if app.mode != Mode::Demo && !app.store.has_accounts().await.map_err(|e| e.to_string())? {
-        tell(&format!("The owner's account is not made yet. Its page asks for this code: {}", app.first_code));
+    tell(&format!("Ebrel is ready: {scheme}://{listen}  (data in {}; stop with Ctrl-C)", state.data.display()));
+    if state.mode != Mode::Demo && !state.store.has_accounts().await.map_err(|e| e.to_string())? {
+        tell(&format!("The owner's account is not made yet. Its page asks for this code: {}", state.first_code));
     }
-    server(web::Data::new(app), listener, tls).map_err(|e| e.to_string())?.await.map_err(|e| e.to_string())
+    server(web::Data::new(state), listener, tls).map_err(|e| e.to_string())?.await.map_err(|e| e.to_string())
 }
 
 /// Gives an account a new password and prints it.
 pub async fn reset_account(data: &Path, name: &str) -> Result<(), String> {
-    let app = open(data).await?;
-    let password = passwords::fresh();
-    let hash = passwords::hash(&app.hashing, password.clone()).await.map_err(|e| e.to_string())?;
-    app.store
+    let state = open(data).await?;
+    let password = secrets::code(4);
+    let hash = passwords::hash(&state.hashing, password.clone()).await.map_err(|e| e.to_string())?;
+    state
+        .store
         .change_password(name, &hash)
         .await
         .map_err(|_| format!("there is no account “{name}” in {}", data.display()))?;
-    app.store.close().await;
+    state.store.close().await;
     tell(&format!(
         "{name} signs in with this password from now on, and should change it on the account page: {password}"
     ));

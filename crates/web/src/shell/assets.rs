@@ -48,7 +48,7 @@ async fn asset(path: web::Path<String>, request: HttpRequest) -> Result<HttpResp
         None => Own::get(&path),
     };
     let file = file.ok_or(Problem::Nowhere)?;
-    let hash: String = file.metadata.sha256_hash()[..8].iter().map(|b| format!("{b:02x}")).collect();
+    let hash = hex::encode(&file.metadata.sha256_hash()[..8]);
     let tag = format!("\"{hash}\"");
     if request.headers().get(IF_NONE_MATCH).is_some_and(|v| v.as_bytes() == tag.as_bytes()) {
         return Ok(HttpResponse::NotModified().insert_header((ETAG, tag)).finish());

@@ -1,8 +1,8 @@
 //! Answers that are files to be kept.
 
 use super::errors::Problem;
-use crate::app::App;
-use crate::places::Place;
+use crate::state::State;
+use crate::state::places::Place;
 use actix_web::HttpResponse;
 use actix_web::body::SizedStream;
 use actix_web::http::header::{CONTENT_DISPOSITION, ContentDisposition, DispositionParam, DispositionType};
@@ -25,12 +25,12 @@ pub fn attachment(kind: &str, name: &str, text: String) -> HttpResponse {
 /// # Errors
 /// [`Problem::Internal`] if it cannot be made.
 pub async fn made(
-    app: &App,
+    state: &State,
     place: &Place,
     (kind, name): (&str, &str),
     make: impl FnOnce(&mut BufWriter<File>) -> std::io::Result<()> + Send + 'static,
 ) -> Result<HttpResponse, Problem> {
-    let folder = app.data.clone();
+    let folder = state.data.clone();
     let file = place.run(move || {
         // Without a name: it is gone with the last who reads it, also after a kill.
         let mut out = BufWriter::new(tempfile::tempfile_in(folder)?);

@@ -1,7 +1,9 @@
 //! What can go wrong in a handler, and the page it becomes.
 
 use super::Shell;
-use crate::app::UPLOAD_LIMIT;
+use crate::state::UPLOAD_LIMIT;
+use crate::state::places::PlaceError;
+use crate::state::throttle::Wait;
 use actix_multipart::MultipartError;
 use actix_web::error::{JsonPayloadError, QueryPayloadError};
 use actix_web::http::StatusCode;
@@ -58,6 +60,18 @@ pub enum Problem {
     /// Something else.
     #[error("Something went wrong here. Nothing was changed. The cause is in the log.")]
     Internal(String),
+}
+
+impl From<Wait> for Problem {
+    fn from(wait: Wait) -> Self {
+        Self::Slowly(wait.seconds)
+    }
+}
+
+impl From<PlaceError> for Problem {
+    fn from(error: PlaceError) -> Self {
+        Self::Internal(error.to_string())
+    }
 }
 
 impl From<PlanError> for Problem {

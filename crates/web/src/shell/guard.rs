@@ -2,7 +2,7 @@
 
 use super::errors::Problem;
 use super::limits::refuse;
-use crate::app::{App, Mode};
+use crate::state::{Mode, State};
 use actix_session::{Session, SessionExt};
 use actix_web::body::{BoxBody, MessageBody};
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
@@ -23,7 +23,7 @@ pub async fn headers(
     request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, Error> {
-    let https = request.app_data::<web::Data<App>>().is_some_and(|a| a.mode == Mode::Serve { https: true });
+    let https = request.app_data::<web::Data<State>>().is_some_and(|a| a.mode == Mode::Serve { https: true });
     let asset = request.path().starts_with("/assets/");
     let mut response = next.call(request).await?;
     let headers = response.headers_mut();
@@ -51,7 +51,7 @@ pub async fn check<B: MessageBody + 'static>(
 ) -> Result<ServiceResponse<BoxBody>, Error> {
     let header = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
     let host = header("host").or_else(|| request.uri().host().map(str::to_owned)).unwrap_or_default();
-    if !request.app_data::<web::Data<App>>().is_some_and(|a| a.doors.answers_to(&host)) {
+    if !request.app_data::<web::Data<State>>().is_some_and(|a| a.doors.answers_to(&host)) {
         return Ok(refuse(request, &Problem::Host));
     }
     if !request.method().is_safe() {
@@ -82,7 +82,7 @@ pub fn token(session: &Session) -> Result<String, Problem> {
         return Ok(token);
     }
     let fresh = actix_web::cookie::Key::generate();
-    let token: String = fresh.master()[..24].iter().map(|b| format!("{b:02x}")).collect();
+    let token = hex::encode(&fresh.master()[..24]);
     session.insert(TOKEN, &token).map_err(|e| internal(e.to_string()))?;
     Ok(token)
 }

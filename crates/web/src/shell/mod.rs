@@ -11,9 +11,8 @@ pub mod guard;
 pub mod limits;
 pub mod passwords;
 pub mod sign_in;
-pub mod throttle;
 
-use crate::app::{App, Mode};
+use crate::state::{Mode, State};
 use actix_session::Session;
 use actix_web::HttpResponse;
 use actix_web::http::header::ContentType;
@@ -105,13 +104,13 @@ pub struct Shell {
 
 impl Shell {
     /// The shell of a page outside any study.
-    pub fn bare(app: &App, session: &Session, title: &str) -> Result<Self, Problem> {
+    pub fn bare(state: &State, session: &Session, title: &str) -> Result<Self, Problem> {
         Ok(Self {
             title: title.to_owned(),
             study: None,
             nav: Vec::new(),
-            user: sign_in::user(app, session),
-            demo: app.mode == Mode::Demo,
+            user: sign_in::user(state, session),
+            demo: state.mode == Mode::Demo,
             token: guard::token(session)?,
             said: take_said(session),
             revision: 0,
@@ -120,16 +119,16 @@ impl Shell {
 
     /// The shell of a page within a study. Without a station the rooms lead to the study's first one.
     pub async fn within(
-        app: &App,
+        state: &State,
         session: &Session,
         title: &str,
         room: Room,
         study: &Study,
         station: Option<&Station>,
     ) -> Result<Self, Problem> {
-        let stations = app.store.stations(study.id).await?;
+        let stations = state.store.stations(study.id).await?;
         let target = station.map(|s| s.id).or_else(|| stations.first().map(|s| s.id));
-        let waiting = app.store.waiting(study.id, None).await?;
+        let waiting = state.store.waiting(study.id, None).await?;
         let nav = Room::ALL
             .into_iter()
             .map(|r| NavLink {
@@ -139,7 +138,7 @@ impl Shell {
                 waiting: if r == Room::Review { waiting } else { 0 },
             })
             .collect();
-        Ok(Self { study: Some((study.id, study.name.clone())), nav, ..Self::bare(app, session, title)? })
+        Ok(Self { study: Some((study.id, study.name.clone())), nav, ..Self::bare(state, session, title)? })
     }
 }
 

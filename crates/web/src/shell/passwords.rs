@@ -1,13 +1,10 @@
-//! Passwords and secrets: what is taken, hashed, compared.
+//! Passwords: what is taken, hashed, compared.
 
 use super::errors::Problem;
-use crate::places::Places;
-use actix_web::cookie::Key;
+use crate::state::places::Places;
 use argon2::Argon2;
 use argon2::password_hash::phc::PasswordHash;
 use argon2::password_hash::{PasswordHasher, PasswordVerifier};
-use sha2::{Digest, Sha256};
-use subtle::ConstantTimeEq;
 
 /// Length of a password that is taken, characters.
 const SHORTEST: usize = 10;
@@ -51,44 +48,7 @@ pub async fn right(places: &Places, password: String, hash: Option<String>) -> R
             }
         }
     };
-    places.take().await?.run(same).await
-}
-
-/// Whether a code was typed as it stands at the terminal; dashes, blanks and capitals do not matter.
-pub fn same_code(typed: &str, code: &str) -> bool {
-    let plain = |text: &str| -> Vec<u8> {
-        text.chars().filter(char::is_ascii_alphanumeric).map(|c| c.to_ascii_lowercase() as u8).collect()
-    };
-    plain(typed).ct_eq(&plain(code)).into()
-}
-
-/// Groups of four letters and digits that cannot be mistaken for each other.
-pub fn code(groups: usize) -> String {
-    const SIGNS: &[u8] = b"abcdefghjkmnpqrstuvwxyz23456789";
-    let random = Key::generate();
-    // 31 signs divide a byte's 256 values unevenly by less than one part in eight: each sign is worth more than 4.8 bits.
-    let signs: Vec<u8> =
-        random.master()[..4 * groups.min(8)].iter().map(|b| SIGNS[usize::from(*b) % SIGNS.len()]).collect();
-    signs.chunks(4).map(|c| String::from_utf8_lossy(c).into_owned()).collect::<Vec<_>>().join("-")
-}
-
-/// A password for an account whose own was lost.
-pub fn fresh() -> String {
-    code(4)
-}
-
-/// A secret that nobody guesses.
-pub fn secret() -> String {
-    hex(&Key::generate().master()[..32])
-}
-
-/// The hash of a secret, as the database keeps it.
-pub fn hash_of(secret: &str) -> String {
-    hex(&Sha256::digest(secret.as_bytes()))
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|b| format!("{b:02x}")).collect()
+    Ok(places.take().await?.run(same).await?)
 }
 
 #[cfg(test)]
@@ -104,11 +64,5 @@ mod tests {
             assert!(says(common).contains("tried first"), "{common}");
         }
         good("coppice hazel coupe", "N. Arvel").unwrap();
-    }
-
-    #[test]
-    fn a_code_is_read_as_people_type_it() {
-        assert!(same_code(" ABCD efgh-jkmn ", "abcd-efgh-jkmn"));
-        assert!(!same_code("", "abcd-efgh-jkmn") && !same_code("abcd-efgh-jkmx", "abcd-efgh-jkmn"));
     }
 }

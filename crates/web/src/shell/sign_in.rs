@@ -5,7 +5,7 @@ use super::forms::Field;
 use super::guard::{CheckedForm, NoFields};
 use super::limits::{peer, refuse};
 use super::{Shell, page, passwords, say, see_other};
-use crate::app::{App, Mode, wall_clock};
+use crate::state::{Mode, State, secrets, wall_clock};
 use actix_session::{Session, SessionExt};
 use actix_web::body::{BoxBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
@@ -31,16 +31,16 @@ const USER: &str = "user";
 const SECRET: &str = "secret";
 
 /// Who is signed in; in the demo, the made-up owner of the study. [`require`] has held the session against the database.
-pub fn user(app: &App, session: &Session) -> Option<String> {
-    match app.mode {
+pub fn user(state: &State, session: &Session) -> Option<String> {
+    match state.mode {
         Mode::Demo => Some("N. Arvel".to_owned()),
         Mode::Serve { .. } => session.get::<String>(USER).ok().flatten(),
     }
 }
 
 /// Who is signed in, for handlers that write down who did something.
-pub fn acting(app: &App, session: &Session) -> Result<String, Problem> {
-    user(app, session).ok_or(Problem::SignIn)
+pub fn acting(state: &State, session: &Session) -> Result<String, Problem> {
+    user(state, session).ok_or(Problem::SignIn)
 }
 
 /// The most that is read of a form before signing in, bytes, and the time that it may take.
@@ -53,18 +53,18 @@ pub async fn require<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<BoxBody>, Error> {
-    let Some(app) = request.app_data::<web::Data<App>>().cloned() else {
+    let Some(state) = request.app_data::<web::Data<State>>().cloned() else {
         return Ok(refuse(request, &Problem::Internal("no application state".into())));
     };
     let session = request.get_session();
-    if app.mode != Mode::Demo && !stands(&app, &session).await? {
+    if state.mode != Mode::Demo && !stands(&state, &session).await? {
         session.remove(USER);
         session.remove(SECRET);
     }
-    if user(&app, &session).is_some() || request.path().starts_with("/assets/") {
+    if user(&state, &session).is_some() || request.path().starts_with("/assets/") {
         return next.call(request).await.map(ServiceResponse::map_into_boxed_body);
     }
-    let Some(_place) = app.under_way.enter(peer(&app, request.request())) else {
+    let Some(_place) = state.under_way.enter(peer(&state, request.request())) else {
         return Ok(refuse(request, &Problem::Busy));
     };
     let sends = !request.method().is_safe();
@@ -80,7 +80,7 @@ pub async fn require<B: MessageBody + 'static>(
     if sends {
         return Ok(refuse(request, &Problem::SignIn));
     }
-    let target = if app.store.has_accounts().await.map_err(Problem::from)? { "/sign-in" } else { "/first" };
+    let target = if state.store.has_accounts().await.map_err(Problem::from)? { "/sign-in" } else { "/first" };
     Ok(request.into_response(see_other(target)))
 }
 
@@ -90,9 +90,9 @@ fn announced(request: &ServiceRequest) -> Option<u64> {
 }
 
 /// Whether the session of this cookie has not ended. A cookie without a secret is nobody's.
-async fn stands(app: &App, session: &Session) -> Result<bool, Problem> {
+async fn stands(state: &State, session: &Session) -> Result<bool, Problem> {
     let Some(secret) = session.get::<String>(SECRET).ok().flatten() else { return Ok(false) };
-    let account = app.store.session(&passwords::hash_of(&secret), wall_clock()).await?;
+    let account = state.store.session(&secrets::hash_of(&secret), wall_clock()).await?;
     let user = session.get::<String>(USER).ok().flatten();
     Ok(account.is_some_and(|a| Some(a.name) == user))
 }
@@ -123,34 +123,34 @@ impl SignInPage {
     }
 }
 
-async fn first_page(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
-    if app.store.has_accounts().await? {
+async fn first_page(state: web::Data<State>, session: Session) -> Result<HttpResponse, Problem> {
+    if state.store.has_accounts().await? {
         return Ok(see_other("/sign-in"));
     }
-    let shell = Shell::bare(&app, &session, "Welcome")?;
+    let shell = Shell::bare(&state, &session, "Welcome")?;
     page(&SignInPage::blank(shell, true))
 }
 
 async fn first(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     request: HttpRequest,
     form: CheckedForm<Credentials>,
 ) -> Result<HttpResponse, Problem> {
-    if app.store.has_accounts().await? {
+    if state.store.has_accounts().await? {
         return Err(Problem::Refused("Ebrel has an owner already: sign in.".into()));
     }
     let Credentials { name, password, code } = form.0;
-    let address = peer(&app, &request).map(|a| a.to_string()).unwrap_or_default();
-    app.throttle.pass(&address, "", Instant::now())?;
+    let address = peer(&state, &request).map(|a| a.to_string()).unwrap_or_default();
+    state.throttle.pass(&address, "", Instant::now())?;
     let name_field = match super::forms::words(&name, "your name", 80) {
         Ok(_) => Field::of(&name),
         Err(e) => Field::wrong(&name, e),
     };
-    let code_field = if passwords::same_code(&code, &app.first_code) {
+    let code_field = if secrets::same_code(&code, &state.first_code) {
         Field::of(&code)
     } else {
-        app.throttle.note_wrong(&address, "", Instant::now());
+        state.throttle.note_wrong(&address, "", Instant::now());
         Field::wrong(&code, "This is not the code that stands at the terminal where Ebrel was started.")
     };
     let password_field = match passwords::good(&password, &name) {
@@ -158,48 +158,48 @@ async fn first(
         Err(e) => Field::wrong("", e),
     };
     if [&name_field, &code_field, &password_field].iter().any(|f| f.error.is_some()) {
-        let shell = Shell::bare(&app, &session, "Welcome")?;
+        let shell = Shell::bare(&state, &session, "Welcome")?;
         return page(&SignInPage { shell, first: true, name: name_field, password: password_field, code: code_field });
     }
-    let hash = passwords::hash(&app.hashing, password).await?;
-    app.store.add_owner(name.trim(), &hash).await?;
-    enter(&app, &session, name.trim()).await
+    let hash = passwords::hash(&state.hashing, password).await?;
+    state.store.add_owner(name.trim(), &hash).await?;
+    enter(&state, &session, name.trim()).await
 }
 
-async fn sign_in_page(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
-    if !app.store.has_accounts().await? {
+async fn sign_in_page(state: web::Data<State>, session: Session) -> Result<HttpResponse, Problem> {
+    if !state.store.has_accounts().await? {
         return Ok(see_other("/first"));
     }
-    let shell = Shell::bare(&app, &session, "Sign in")?;
+    let shell = Shell::bare(&state, &session, "Sign in")?;
     page(&SignInPage::blank(shell, false))
 }
 
 async fn sign_in(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     request: HttpRequest,
     form: CheckedForm<Credentials>,
 ) -> Result<HttpResponse, Problem> {
-    let address = peer(&app, &request).map(|a| a.to_string()).unwrap_or_default();
+    let address = peer(&state, &request).map(|a| a.to_string()).unwrap_or_default();
     let Credentials { name, password, .. } = form.0;
-    app.throttle.pass(&address, name.trim(), Instant::now())?;
-    let account = app.store.account(name.trim()).await?;
+    state.throttle.pass(&address, name.trim(), Instant::now())?;
+    let account = state.store.account(name.trim()).await?;
     // An unknown name takes as long as a wrong password.
-    if passwords::right(&app.hashing, password, account.map(|a| a.password_hash)).await? {
-        app.throttle.note_right(&address, name.trim());
-        return enter(&app, &session, name.trim()).await;
+    if passwords::right(&state.hashing, password, account.map(|a| a.password_hash)).await? {
+        state.throttle.note_right(&address, name.trim());
+        return enter(&state, &session, name.trim()).await;
     }
-    app.throttle.note_wrong(&address, name.trim(), Instant::now());
-    let shell = Shell::bare(&app, &session, "Sign in")?;
+    state.throttle.note_wrong(&address, name.trim(), Instant::now());
+    let shell = Shell::bare(&state, &session, "Sign in")?;
     let password = Field::wrong("", "This name and password do not belong together.");
     page(&SignInPage { shell, first: false, name: Field::of(&name), password, code: Field::default() })
 }
 
 /// Begins a session of an account that has shown its password; forms opened before are of no use in it.
-async fn enter(app: &App, session: &Session, name: &str) -> Result<HttpResponse, Problem> {
-    let account = app.store.account(name).await?.ok_or(Problem::SignIn)?;
-    let secret = passwords::secret();
-    app.store.begin_session(account.id, &passwords::hash_of(&secret), wall_clock()).await?;
+async fn enter(state: &State, session: &Session, name: &str) -> Result<HttpResponse, Problem> {
+    let account = state.store.account(name).await?.ok_or(Problem::SignIn)?;
+    let secret = secrets::secret();
+    state.store.begin_session(account.id, &secrets::hash_of(&secret), wall_clock()).await?;
     session.renew();
     super::guard::renew_token(session);
     let internal = |e: actix_session::SessionInsertError| Problem::Internal(e.to_string());
@@ -208,22 +208,26 @@ async fn enter(app: &App, session: &Session, name: &str) -> Result<HttpResponse,
     Ok(see_other("/"))
 }
 
-async fn sign_out(app: web::Data<App>, session: Session, _: CheckedForm<NoFields>) -> Result<HttpResponse, Problem> {
+async fn sign_out(
+    state: web::Data<State>,
+    session: Session,
+    _: CheckedForm<NoFields>,
+) -> Result<HttpResponse, Problem> {
     if let Some(secret) = session.get::<String>(SECRET).ok().flatten() {
-        app.store.end_session(&passwords::hash_of(&secret)).await?;
+        state.store.end_session(&secrets::hash_of(&secret)).await?;
     }
     session.purge();
     Ok(see_other("/sign-in"))
 }
 
 async fn sign_out_everywhere(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     _: CheckedForm<NoFields>,
 ) -> Result<HttpResponse, Problem> {
-    let name = acting(&app, &session)?;
-    if let Some(account) = app.store.account(&name).await? {
-        app.store.end_sessions(account.id).await?;
+    let name = acting(&state, &session)?;
+    if let Some(account) = state.store.account(&name).await? {
+        state.store.end_sessions(account.id).await?;
     }
     session.purge();
     Ok(see_other("/sign-in"))
@@ -238,13 +242,13 @@ struct AccountPage {
     new: Field,
 }
 
-async fn account_page(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
-    show_account(&app, &session, Field::default(), Field::default())
+async fn account_page(state: web::Data<State>, session: Session) -> Result<HttpResponse, Problem> {
+    show_account(&state, &session, Field::default(), Field::default())
 }
 
-fn show_account(app: &App, session: &Session, old: Field, new: Field) -> Result<HttpResponse, Problem> {
-    let name = acting(app, session)?;
-    page(&AccountPage { shell: Shell::bare(app, session, "Your account")?, name, old, new })
+fn show_account(state: &State, session: &Session, old: Field, new: Field) -> Result<HttpResponse, Problem> {
+    let name = acting(state, session)?;
+    page(&AccountPage { shell: Shell::bare(state, session, "Your account")?, name, old, new })
 }
 
 #[derive(Deserialize)]
@@ -256,25 +260,25 @@ struct NewPassword {
 }
 
 async fn change_password(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     request: HttpRequest,
     form: CheckedForm<NewPassword>,
 ) -> Result<HttpResponse, Problem> {
-    let name = acting(&app, &session)?;
+    let name = acting(&state, &session)?;
     let NewPassword { old, new } = form.0;
-    let address = peer(&app, &request).map(|a| a.to_string()).unwrap_or_default();
-    app.throttle.pass(&address, &name, Instant::now())?;
+    let address = peer(&state, &request).map(|a| a.to_string()).unwrap_or_default();
+    state.throttle.pass(&address, &name, Instant::now())?;
     if let Err(sentence) = passwords::good(&new, &name) {
-        return show_account(&app, &session, Field::default(), Field::wrong("", sentence));
+        return show_account(&state, &session, Field::default(), Field::wrong("", sentence));
     }
-    let known = app.store.account(&name).await?.map(|a| a.password_hash);
-    if !passwords::right(&app.hashing, old, known).await? {
-        app.throttle.note_wrong(&address, &name, Instant::now());
-        return show_account(&app, &session, Field::wrong("", "This is not your password."), Field::default());
+    let known = state.store.account(&name).await?.map(|a| a.password_hash);
+    if !passwords::right(&state.hashing, old, known).await? {
+        state.throttle.note_wrong(&address, &name, Instant::now());
+        return show_account(&state, &session, Field::wrong("", "This is not your password."), Field::default());
     }
-    let hash = passwords::hash(&app.hashing, new).await?;
-    app.store.change_password(&name, &hash).await?;
+    let hash = passwords::hash(&state.hashing, new).await?;
+    state.store.change_password(&name, &hash).await?;
     say(&session, "The password is changed. All other sessions have ended.")?;
-    enter(&app, &session, &name).await
+    enter(&state, &session, &name).await
 }

@@ -1,6 +1,7 @@
 //! A server of its own with a browser before it.
 
-use ebrel::app::{App, Mode, server};
+use ebrel::server::server;
+use ebrel::state::{Mode, State};
 use ebrel_browser::Browser;
 use std::net::TcpListener;
 use std::path::PathBuf;
@@ -25,7 +26,7 @@ impl Site {
 
     async fn start(seeded: bool) -> Self {
         let data = tempfile::tempdir().unwrap();
-        let app = App::open(data.path(), Mode::Demo).await.unwrap();
+        let app = State::open(data.path(), Mode::Demo).await.unwrap();
         if seeded {
             ebrel_app::demo::seed(&app.store).await.unwrap();
         }

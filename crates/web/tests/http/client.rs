@@ -1,6 +1,7 @@
 //! A server of its own, and a visitor with a session.
 
-use ebrel::app::{App, Mode, server};
+use ebrel::server::server;
+use ebrel::state::{Mode, State};
 use reqwest::redirect::Policy;
 use reqwest::{Client, Response, multipart};
 use std::net::TcpListener;
@@ -34,7 +35,7 @@ pub const OWNER: (&str, &str) = ("N. Arvel", "coppice hazel coupe");
 
 async fn start(mode: Mode) -> Visitor {
     let data = tempfile::tempdir().unwrap();
-    let app = App::open(data.path(), mode).await.unwrap();
+    let app = State::open(data.path(), mode).await.unwrap();
     let code = app.first_code.clone();
     if mode == Mode::Demo {
         ebrel_app::demo::seed(&app.store).await.unwrap();

@@ -2,13 +2,13 @@
 
 use super::draft::repeats;
 use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual, read_lines};
-use crate::app::App;
 use crate::components::fields::Said;
 use crate::components::fields::{Answer, Choice, TextField};
 use crate::shell::draft_form::MOST;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
 use crate::shell::{Shell, page, say};
+use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::planning::catalogue;
@@ -67,10 +67,10 @@ struct Known {
 }
 
 impl Known {
-    async fn of(app: &App) -> Result<Self, Problem> {
-        let models = catalogue(&app.store).await?.probes;
+    async fn of(state: &State) -> Result<Self, Problem> {
+        let models = catalogue(&state.store).await?.probes;
         let limits = models.into_iter().filter_map(|m| Some((m.name.to_lowercase(), m.accept?))).collect();
-        Ok(Self { probes: app.store.probes().await?, limits })
+        Ok(Self { probes: state.store.probes().await?, limits })
     }
 
     fn probe(&self, serial: &str) -> Option<&Probe> {
@@ -259,13 +259,13 @@ impl Sheet for Draft {
         &self.title
     }
 
-    async fn fresh(_app: &App, _study: &Study, _form: &Sent) -> Result<Self, Problem> {
+    async fn fresh(_app: &State, _study: &Study, _form: &Sent) -> Result<Self, Problem> {
         let probes = vec![Row::default(); ROWS];
         Ok(Self { title: "Acceptance of new probes".into(), probes, ..Self::default() })
     }
 
     async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
-        let known = Known::of(around.app).await?;
+        let known = Known::of(around.state).await?;
         let judged: Vec<Judged> = self.probes.iter().map(|r| judge(self, r, &known)).collect();
         let rows = self.probes.iter().zip(&judged).enumerate().map(|(i, (row, j))| row_fields(i, row, j));
         let (wetted, wrong) = wetted(self);
@@ -303,9 +303,9 @@ impl Sheet for Draft {
 
 /// Writes each verdict into its probe's life.
 async fn note(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let Around { app, session, study, .. } = around;
-    let known = Known::of(app).await?;
-    let at = app.now(study);
+    let Around { state, session, study, .. } = around;
+    let known = Known::of(state).await?;
+    let at = state.now(study);
     let bucket = bucket(&wetted(draft).0).join(" ");
     let mut noted = 0;
     for row in &draft.probes {
@@ -318,7 +318,7 @@ async fn note(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Proble
             words.push(bucket.clone());
         }
         let event = ProbeEvent { at, kind, note: words.join("; "), by: by.to_owned() };
-        app.store.add_probe_event(probe.id, &event).await?;
+        state.store.add_probe_event(probe.id, &event).await?;
         noted += 1;
     }
     match noted {

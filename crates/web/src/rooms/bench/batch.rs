@@ -2,12 +2,12 @@
 
 use super::draft::repeats;
 use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual, read_lines};
-use crate::app::App;
 use crate::components::fields::Said;
 use crate::components::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, signed};
 use crate::shell::{Shell, page, say};
+use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::batch::{Batch, FEWEST, Member, side_by_side};
@@ -126,7 +126,7 @@ impl Sheet for Draft {
         &self.title
     }
 
-    async fn fresh(_app: &App, _study: &Study, _form: &Sent) -> Result<Self, Problem> {
+    async fn fresh(_app: &State, _study: &Study, _form: &Sent) -> Result<Self, Problem> {
         let (title, medium, unit) = ("Batch side by side".into(), "moist sand, well mixed".into(), "mV".into());
         Ok(Self { title, medium, unit, ..Self::default() })
     }
@@ -173,13 +173,13 @@ impl Sheet for Draft {
 
 /// Writes each verdict into its probe's life.
 async fn note(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let Around { app, session, study, .. } = around;
+    let Around { state, session, study, .. } = around;
     let read = read(draft);
     let Some(batch) = judge(draft, &read) else {
         return say(session, "Not noted: there is nothing to judge by yet.");
     };
-    let at = app.now(study);
-    let probes = app.store.probes().await?;
+    let at = state.now(study);
+    let probes = state.store.probes().await?;
     let (mut noted, mut unknown) = (0, Vec::new());
     for (member, serial) in batch.members.iter().zip(&read.serials) {
         let Some(probe) = probes.iter().find(|p| p.serial.eq_ignore_ascii_case(serial)) else {
@@ -193,7 +193,10 @@ async fn note(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Proble
             &*draft.unit,
             batch.members.len()
         );
-        app.store.add_probe_event(probe.id, &ProbeEvent { at, kind: member.verdict, note, by: by.to_owned() }).await?;
+        state
+            .store
+            .add_probe_event(probe.id, &ProbeEvent { at, kind: member.verdict, note, by: by.to_owned() })
+            .await?;
         noted += 1;
     }
     let rest =

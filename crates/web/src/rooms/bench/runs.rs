@@ -1,6 +1,5 @@
 //! The list of calibrations, and beginning one.
 
-use crate::app::App;
 use crate::rooms::bench::draft::Draft;
 use crate::rooms::bench::run::answer_of;
 use crate::shell::errors::Problem;
@@ -8,6 +7,7 @@ use crate::shell::figures::moment;
 use crate::shell::guard::CheckedForm;
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -49,43 +49,43 @@ struct RunsPage {
     stations: Vec<(i64, String)>,
 }
 
-async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let study = app.store.study(*id).await?;
-    let runs = app.store.runs(*id).await?;
+async fn list(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let study = state.store.study(*id).await?;
+    let runs = state.store.runs(*id).await?;
     let mut rows = Vec::new();
     for r in runs {
-        let (answer, look) = answer_of(&app.store, &r).await?;
+        let (answer, look) = answer_of(&state.store, &r).await?;
         rows.push(RunRow { answer, look, id: r.id, title: r.title });
     }
-    let all = app.store.probes().await?;
+    let all = state.store.probes().await?;
     let thermometers = all.iter().filter(|p| p.principle == Principle::Thermometer).map(|p| p.serial.clone()).collect();
     let dielectric: Vec<Probe> = all.into_iter().filter(|p| p.principle == Principle::Dielectric).collect();
-    let sheets = app.store.sheets(*id).await?.into_iter();
+    let sheets = state.store.sheets(*id).await?.into_iter();
     let sheets = sheets.map(|s| (format!("/bench/{}/{}", s.kind, s.id), s.title)).collect();
     let mut stations = Vec::new();
-    for station in app.store.stations(*id).await? {
+    for station in state.store.stations(*id).await? {
         let bare = |s: &ebrel_store::stations::Stream| s.quantity == Quantity::BareAirTemperature;
-        if app.store.streams(station.id).await?.iter().any(bare) {
+        if state.store.streams(station.id).await?.iter().any(bare) {
             stations.push((station.id, station.name));
         }
     }
-    let (served, models) = (app.store.served_by_model().await?, app.store.model_calibrations().await?);
+    let (served, models) = (state.store.served_by_model().await?, state.store.model_calibrations().await?);
     let mut probes = Vec::new();
     for p in &dielectric {
-        let newest = app.store.calibrations(&Subject::Probe(p.id)).await?.into_iter().find(|c| c.retired.is_none());
+        let newest = state.store.calibrations(&Subject::Probe(p.id)).await?.into_iter().find(|c| c.retired.is_none());
         let general = served.iter().find(|(probe, _)| *probe == p.id);
         let general = general.and_then(|(_, number)| models.iter().find(|c| c.id == *number));
         let tell = |c: &Adopted, words: String| {
             let statement = c.statement.trim_end_matches('.');
             format!("{words}: {statement}; valid from {}", moment(c.valid_from, study.utc_offset_minutes))
         };
-        let state = match (&newest, &general) {
+        let told = match (&newest, &general) {
             (Some(c), _) => tell(c, format!("version {}", c.version)),
             (None, Some(c)) => tell(c, format!("its model's, in {}", c.made_with.soil)),
             (None, None) => "raw output: no calibration is adopted".to_owned(),
         };
         let calibrated = newest.is_some() || general.is_some();
-        probes.push(ProbeRow { serial: p.serial.clone(), model: p.model.clone(), state, calibrated });
+        probes.push(ProbeRow { serial: p.serial.clone(), model: p.model.clone(), state: told, calibrated });
     }
     let without = probes.iter().filter(|p| !p.calibrated).count();
     let answer = match (probes.len(), without) {
@@ -93,7 +93,7 @@ async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         (n, 0) => format!("All {n} dielectric probes are calibrated."),
         (n, without) => format!("{without} of {n} dielectric probes still show raw output."),
     };
-    let shell = Shell::within(&app, &session, "Bench", Room::Bench, &study, None).await?;
+    let shell = Shell::within(&state, &session, "Bench", Room::Bench, &study, None).await?;
     page(&RunsPage {
         shell,
         study: *id,
@@ -114,17 +114,17 @@ struct Begin {
 }
 
 async fn begin(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedForm<Begin>,
 ) -> Result<HttpResponse, Problem> {
-    acting(&app, &session)?;
+    acting(&state, &session)?;
     let probe = form.0.probe.parse::<i64>().ok();
-    let known = app.store.probes().await?.into_iter().find(|p| Some(p.id) == probe);
+    let known = state.store.probes().await?.into_iter().find(|p| Some(p.id) == probe);
     let title = known.map_or_else(|| "Moisture calibration".to_owned(), |p| format!("{}, moisture", p.serial));
     let draft = serde_json::to_string(&Draft::default()).map_err(|e| Problem::Internal(e.to_string()))?;
     let run = Run { id: 0, study_id: *id, title, probe_id: probe, draft, practice: None };
-    let run = app.store.add_run(&run).await?;
+    let run = state.store.add_run(&run).await?;
     Ok(see_other(&format!("/bench/{run}")))
 }

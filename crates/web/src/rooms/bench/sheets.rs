@@ -1,6 +1,5 @@
 //! What all sheets of the bench share: begun, loaded, kept as typed, shown; and their numbers with a usual value.
 
-use crate::app::App;
 use crate::components::fields::Said;
 use crate::components::fields::TextField;
 use crate::shell::draft_form;
@@ -9,6 +8,7 @@ use crate::shell::errors::Problem;
 use crate::shell::guard::CheckedForm;
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, say, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use ebrel_core::planning::Typed;
@@ -26,7 +26,7 @@ pub type Sent = Vec<(String, String)>;
 /// A sheet with all that its page and its buttons need.
 pub struct Around<'a> {
     /// The application.
-    pub app: &'a App,
+    pub state: &'a State,
     /// The visitor's session.
     pub session: &'a Session,
     /// The study.
@@ -40,7 +40,7 @@ pub struct Around<'a> {
 impl Around<'_> {
     /// The layout around the sheet's page.
     pub async fn shell(&self, title: &str) -> Result<Shell, Problem> {
-        let shell = Shell::within(self.app, self.session, title, Room::Bench, &self.study, None).await?;
+        let shell = Shell::within(self.state, self.session, title, Room::Bench, &self.study, None).await?;
         Ok(shell.of_revision(self.revision))
     }
 }
@@ -54,7 +54,7 @@ pub trait Sheet: Serialize + DeserializeOwned + Clone + PartialEq + 'static {
     fn title(&self) -> &Typed;
 
     /// A fresh one, as the form asks for it.
-    async fn fresh(app: &App, study: &Study, form: &Sent) -> Result<Self, Problem>;
+    async fn fresh(state: &State, study: &Study, form: &Sent) -> Result<Self, Problem>;
 
     /// Its page.
     async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem>;
@@ -76,47 +76,51 @@ fn json<D: Sheet>(draft: &D) -> Result<String, Problem> {
 
 /// Begins a sheet in a study and leads to it.
 async fn begin<D: Sheet>(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedForm<Sent>,
 ) -> Result<HttpResponse, Problem> {
-    acting(&app, &session)?;
-    let study = app.store.study(*id).await?;
-    let draft = D::fresh(&app, &study, &form.0).await?;
-    let (made_at, title) = (app.now(&study), draft.title().to_string());
+    acting(&state, &session)?;
+    let study = state.store.study(*id).await?;
+    let draft = D::fresh(&state, &study, &form.0).await?;
+    let (made_at, title) = (state.now(&study), draft.title().to_string());
     let sheet = BenchSheet { id: 0, study_id: *id, kind: D::KIND.into(), title, made_at, draft: json(&draft)? };
-    let number = app.store.add_sheet(&sheet).await?;
+    let number = state.store.add_sheet(&sheet).await?;
     Ok(see_other(&format!("/bench/{}/{number}", D::KIND)))
 }
 
 /// A sheet of this kind with its draft.
-async fn load<'a, D: Sheet>(app: &'a App, session: &'a Session, id: i64) -> Result<(Around<'a>, D), Problem> {
+async fn load<'a, D: Sheet>(state: &'a State, session: &'a Session, id: i64) -> Result<(Around<'a>, D), Problem> {
     // The revision first: a save in between is then seen as one.
-    let revision = app.store.revision(DraftKind::Sheet, id).await?;
-    let sheet = app.store.sheet(id).await?;
+    let revision = state.store.revision(DraftKind::Sheet, id).await?;
+    let sheet = state.store.sheet(id).await?;
     if sheet.kind != D::KIND {
         return Err(Problem::NotFound("sheet of this kind"));
     }
     let draft = serde_json::from_str(&sheet.draft).map_err(|e| Problem::Internal(e.to_string()))?;
-    let study = app.store.study(sheet.study_id).await?;
-    Ok((Around { app, session, study, sheet, revision }, draft))
+    let study = state.store.study(sheet.study_id).await?;
+    Ok((Around { state, session, study, sheet, revision }, draft))
 }
 
-async fn show<D: Sheet>(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let (around, draft) = load::<D>(&app, &session, *id).await?;
+async fn show<D: Sheet>(
+    state: web::Data<State>,
+    session: Session,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, Problem> {
+    let (around, draft) = load::<D>(&state, &session, *id).await?;
     draft.page(&around).await
 }
 
 /// Takes a sent form into a sheet, keeps it, and does what its button asks for.
 async fn save<D: Sheet>(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedForm<Sent>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&app, &session)?;
-    let (mut around, mut draft) = take_in::<D>(&app, &session, *id, &form.0).await?;
+    let by = acting(&state, &session)?;
+    let (mut around, mut draft) = take_in::<D>(&state, &session, *id, &form.0).await?;
     let last = |name: &str| form.0.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
     if !last("do").is_empty() {
         let typed = draft.clone();
@@ -134,16 +138,16 @@ async fn save<D: Sheet>(
 
 /// Puts a sent form into the newest draft of a sheet and keeps it, beside others who may be saving.
 async fn take_in<'a, D: Sheet>(
-    app: &'a App,
+    state: &'a State,
     session: &'a Session,
     id: i64,
     form: &Sent,
 ) -> Result<(Around<'a>, D), Problem> {
     for _ in 0..TRIES {
-        let (mut around, before) = load::<D>(app, session, id).await?;
+        let (mut around, before) = load::<D>(state, session, id).await?;
         let at = At { kind: DraftKind::Sheet, document: id, revision: around.revision };
         let type_in = |draft: &D| Ok(draft_form::apply(draft, form)?.0);
-        let found = combine(&app.store, at, sent_revision(form), &before, type_in).await?;
+        let found = combine(&state.store, at, sent_revision(form), &before, type_in).await?;
         match keep(&around, &found.draft).await {
             Err(Problem::Store(StoreError::Stale)) => continue,
             kept => around.revision = kept?,
@@ -160,7 +164,7 @@ async fn take_in<'a, D: Sheet>(
 async fn keep<D: Sheet>(around: &Around<'_>, draft: &D) -> Result<i64, Problem> {
     let sheet = &around.sheet;
     let title = if draft.title().is_blank() { sheet.title.clone() } else { draft.title().to_string() };
-    let kept = around.app.store.keep_sheet(sheet.id, around.revision, &title, &json(draft)?).await;
+    let kept = around.state.store.keep_sheet(sheet.id, around.revision, &title, &json(draft)?).await;
     kept.map_err(Problem::Store)
 }
 

@@ -1,12 +1,12 @@
 //! The room Field, thin: what was put where, and correcting it. Readings never change by it.
 
-use crate::app::App;
 use crate::shell::drafts::TRIES;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, read_field};
 use crate::shell::forms::words;
 use crate::shell::guard::CheckedForm;
 use crate::shell::{Room, Shell, page, say, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -56,21 +56,21 @@ struct Correction {
     was: String,
 }
 
-async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    show(&app, &session, *id, None).await
+async fn list(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    show(&state, &session, *id, None).await
 }
 
 async fn show(
-    app: &App,
+    state: &State,
     session: &Session,
     id: i64,
     refused: Option<(i64, Correction, String)>,
 ) -> Result<HttpResponse, Problem> {
-    let station = app.store.station(id).await?;
-    let study = app.store.study(station.study_id).await?;
+    let station = state.store.station(id).await?;
+    let study = state.store.study(station.study_id).await?;
     let offset = study.utc_offset_minutes;
     let mut rows: Vec<Row> =
-        app.store.placements(id).await?.iter().map(|p| row(p, offset)).collect::<Result<_, _>>()?;
+        state.store.placements(id).await?.iter().map(|p| row(p, offset)).collect::<Result<_, _>>()?;
     if let Some((placement, typed, error)) = refused
         && let Some(row) = rows.iter_mut().find(|r| r.id == placement)
     {
@@ -78,9 +78,9 @@ async fn show(
         row.error = Some(error);
     }
     let shell =
-        Shell::within(app, session, &format!("Probes of {}", station.name), Room::Field, &study, Some(&station))
+        Shell::within(state, session, &format!("Probes of {}", station.name), Room::Field, &study, Some(&station))
             .await?;
-    page(&PlacementsPage { shell, station: station.name, id, rows, probes: app.store.probes().await? })
+    page(&PlacementsPage { shell, station: station.name, id, rows, probes: state.store.probes().await? })
 }
 
 fn row(p: &Placement, offset: i64) -> Result<Row, Problem> {
@@ -98,29 +98,29 @@ fn row(p: &Placement, offset: i64) -> Result<Row, Problem> {
 }
 
 async fn correct(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     path: web::Path<(i64, i64)>,
     form: CheckedForm<Correction>,
 ) -> Result<HttpResponse, Problem> {
     let (id, placement) = path.into_inner();
-    let station = app.store.station(id).await?;
-    let offset = app.store.study(station.study_id).await?.utc_offset_minutes;
-    let probes = app.store.probes().await?;
+    let station = state.store.station(id).await?;
+    let offset = state.store.study(station.study_id).await?.utc_offset_minutes;
+    let probes = state.store.probes().await?;
     let mut refused = String::new();
     for _ in 0..TRIES {
-        let known = app.store.placements(id).await?.into_iter().find(|p| p.id == placement);
+        let known = state.store.placements(id).await?.into_iter().find(|p| p.id == placement);
         let known = known.ok_or(Problem::NotFound("placement"))?;
         let resolved =
             combined(&form.0, &row(&known, offset)?).and_then(|whole| resolve(&whole, &known, &probes, offset));
         refused = match resolved {
             Err(sentence) => sentence,
-            Ok(new) => match app.store.correct_placement(placement, &known.given(), &new).await {
+            Ok(new) => match state.store.correct_placement(placement, &known.given(), &new).await {
                 Err(StoreError::Stale) => continue,
                 Err(StoreError::Rule(sentence)) => sentence,
                 done => {
                     done?;
-                    reviewing::run(&app.store, id).await?;
+                    reviewing::run(&state.store, id).await?;
                     say(&session, CORRECTED)?;
                     return Ok(see_other(&format!("/stations/{id}/placements")));
                 }
@@ -131,7 +131,7 @@ async fn correct(
     if refused.is_empty() {
         return Err(StoreError::Stale.into());
     }
-    show(&app, &session, id, Some((placement, form.0, refused))).await
+    show(&state, &session, id, Some((placement, form.0, refused))).await
 }
 
 const CORRECTED: &str =

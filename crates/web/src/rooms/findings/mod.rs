@@ -1,10 +1,10 @@
 //! The room Findings, thin: taking the record out.
 
-use crate::app::App;
 use crate::shell::download::made;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, grouped, read_field};
 use crate::shell::{Room, Shell, page};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -68,13 +68,13 @@ fn selection(query: &str, record: &StationRecord) -> Result<Selection, String> {
 }
 
 async fn show(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     request: HttpRequest,
 ) -> Result<HttpResponse, Problem> {
-    let record = StationRecord::load(&app.store, *id).await?;
-    let flags = app.store.flags(*id).await?;
+    let record = StationRecord::load(&state.store, *id).await?;
+    let flags = state.store.flags(*id).await?;
     let chosen = selection(request.query_string(), &record);
     let error = chosen.as_ref().err().cloned();
     let chosen = chosen.or_else(|_| selection("", &record)).map_err(Problem::Refused)?;
@@ -84,7 +84,7 @@ async fn show(
     present.dedup();
     let grades =
         [(Grade::Wrong, "wrong"), (Grade::Doubtful, "doubtful"), (Grade::Condition, "condition (ponded, frozen, …)")];
-    let shell = Shell::within(&app, &session, "Export", Room::Findings, &record.study, Some(&record.station)).await?;
+    let shell = Shell::within(&state, &session, "Export", Room::Findings, &record.study, Some(&record.station)).await?;
     let offset = record.study.utc_offset_minutes;
     page(&ExportPage {
         shell,
@@ -111,27 +111,27 @@ async fn show(
     })
 }
 
-async fn selected(app: &App, id: i64, query: &str) -> Result<(StationRecord, Vec<StoredFlag>, Selection), Problem> {
-    let record = StationRecord::load(&app.store, id).await?;
-    let flags = app.store.flags(id).await?;
+async fn selected(state: &State, id: i64, query: &str) -> Result<(StationRecord, Vec<StoredFlag>, Selection), Problem> {
+    let record = StationRecord::load(&state.store, id).await?;
+    let flags = state.store.flags(id).await?;
     let selection = selection(query, &record).map_err(Problem::Refused)?;
     Ok((record, flags, selection))
 }
 
-async fn package(app: web::Data<App>, id: web::Path<i64>, request: HttpRequest) -> Result<HttpResponse, Problem> {
-    let place = app.heavy.take().await?;
-    let (record, flags, selection) = selected(&app, *id, request.query_string()).await?;
+async fn package(state: web::Data<State>, id: web::Path<i64>, request: HttpRequest) -> Result<HttpResponse, Problem> {
+    let place = state.heavy.take().await?;
+    let (record, flags, selection) = selected(&state, *id, request.query_string()).await?;
     let name = format!("{}.zip", record.station.code);
     let make = move |out: &mut BufWriter<File>| write_zip(exporting::package(&record, &flags, &selection), out);
-    made(&app, &place, ("application/zip", &name), make).await
+    made(&state, &place, ("application/zip", &name), make).await
 }
 
-async fn wide(app: web::Data<App>, id: web::Path<i64>, request: HttpRequest) -> Result<HttpResponse, Problem> {
-    let place = app.heavy.take().await?;
-    let (record, flags, selection) = selected(&app, *id, request.query_string()).await?;
+async fn wide(state: web::Data<State>, id: web::Path<i64>, request: HttpRequest) -> Result<HttpResponse, Problem> {
+    let place = state.heavy.take().await?;
+    let (record, flags, selection) = selected(&state, *id, request.query_string()).await?;
     let name = format!("{}.csv", record.station.code);
     let offset = record.study.utc_offset_minutes;
     let make =
         move |out: &mut BufWriter<File>| Ok(wide_csv(exporting::wide(&record, &flags, &selection), offset, out)?);
-    made(&app, &place, ("text/csv; charset=utf-8", &name), make).await
+    made(&state, &place, ("text/csv; charset=utf-8", &name), make).await
 }

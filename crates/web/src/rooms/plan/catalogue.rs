@@ -1,11 +1,11 @@
 //! The catalogue of probe and logger models: looked at as tables, changed as JSON, taken in and out.
 
-use crate::app::App;
 use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
 use crate::shell::guard::CheckedForm;
 use crate::shell::{Shell, page, say, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -55,20 +55,20 @@ struct CataloguePage {
     error: Option<String>,
 }
 
-async fn list(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
+async fn list(state: web::Data<State>, session: Session) -> Result<HttpResponse, Problem> {
     let json =
-        serde_json::to_string_pretty(&catalogue(&app.store).await?).map_err(|e| Problem::Internal(e.to_string()))?;
-    show(&app, &session, json, None).await
+        serde_json::to_string_pretty(&catalogue(&state.store).await?).map_err(|e| Problem::Internal(e.to_string()))?;
+    show(&state, &session, json, None).await
 }
 
-async fn show(app: &App, session: &Session, json: String, error: Option<String>) -> Result<HttpResponse, Problem> {
-    let known = catalogue(&app.store).await?;
+async fn show(state: &State, session: &Session, json: String, error: Option<String>) -> Result<HttpResponse, Problem> {
+    let known = catalogue(&state.store).await?;
     page(&CataloguePage {
-        shell: Shell::bare(app, session, "Catalogue of models")?,
+        shell: Shell::bare(state, session, "Catalogue of models")?,
         probes: known.probes.iter().map(probe_row).collect(),
         loggers: known.loggers.iter().map(logger_row).collect(),
-        own: app.store.catalogue().await?.is_some(),
-        revision: app.store.revision(DraftKind::Catalogue, CATALOGUE).await?,
+        own: state.store.catalogue().await?.is_some(),
+        revision: state.store.revision(DraftKind::Catalogue, CATALOGUE).await?,
         json,
         error,
     })
@@ -118,9 +118,9 @@ fn logger_row(l: &LoggerModel) -> LoggerRow {
     }
 }
 
-async fn export(app: web::Data<App>) -> Result<HttpResponse, Problem> {
+async fn export(state: web::Data<State>) -> Result<HttpResponse, Problem> {
     let json =
-        serde_json::to_string_pretty(&catalogue(&app.store).await?).map_err(|e| Problem::Internal(e.to_string()))?;
+        serde_json::to_string_pretty(&catalogue(&state.store).await?).map_err(|e| Problem::Internal(e.to_string()))?;
     Ok(attachment("application/json", "catalogue.json", json))
 }
 
@@ -134,22 +134,22 @@ struct Take {
     revision: Option<i64>,
 }
 
-async fn take(app: web::Data<App>, session: Session, form: CheckedForm<Take>) -> Result<HttpResponse, Problem> {
+async fn take(state: web::Data<State>, session: Session, form: CheckedForm<Take>) -> Result<HttpResponse, Problem> {
     let Take { json, action, revision } = form.0;
     let (body, done) = if action == "shipped" {
         (None, "The shipped catalogue holds again.".to_owned())
     } else {
         let read = match Catalogue::read(&json) {
-            Err(e) => return show(&app, &session, json, Some(e.to_string())).await,
+            Err(e) => return show(&state, &session, json, Some(e.to_string())).await,
             Ok(read) => read,
         };
         let body = serde_json::to_string(&read).map_err(|e| Problem::Internal(e.to_string()))?;
         let counts = (read.probes.len(), read.loggers.len());
         (Some(body), format!("{} probes and {} loggers are in the catalogue.", counts.0, counts.1))
     };
-    let newest = app.store.revision(DraftKind::Catalogue, CATALOGUE).await?;
-    match app.store.keep_catalogue(revision.unwrap_or(newest), body.as_deref()).await {
-        Err(StoreError::Stale) => show(&app, &session, json, Some(STALE.to_owned())).await,
+    let newest = state.store.revision(DraftKind::Catalogue, CATALOGUE).await?;
+    match state.store.keep_catalogue(revision.unwrap_or(newest), body.as_deref()).await {
+        Err(StoreError::Stale) => show(&state, &session, json, Some(STALE.to_owned())).await,
         kept => {
             kept?;
             say(&session, &done)?;

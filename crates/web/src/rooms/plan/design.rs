@@ -1,6 +1,5 @@
 //! The question and design of a study.
 
-use crate::app::App;
 use crate::components::fields::Said;
 use crate::components::fields::TextField;
 use crate::shell::draft_form;
@@ -10,6 +9,7 @@ use crate::shell::figures::grouped;
 use crate::shell::forms::at_most;
 use crate::shell::guard::CheckedForm;
 use crate::shell::{Room, Shell, page, say, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -58,9 +58,9 @@ struct DesignPage {
     stations: Vec<StationRow>,
 }
 
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let study = app.store.study(*id).await?;
-    let draft = study_design(&app.store, &study).await?;
+async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let study = state.store.study(*id).await?;
+    let draft = study_design(&state.store, &study).await?;
     let (design, remarks) = draft.resolve();
     let said = |at: &str| remarks.iter().filter(|r: &&Remark| r.at == at).map(Said::of).collect::<Vec<_>>();
     let text = |path: String, typed: &Typed| {
@@ -78,8 +78,8 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         replicates: text(format!("treatments.{i}.replicates"), &t.replicates),
     });
     let mut stations = Vec::new();
-    for station in app.store.stations(study.id).await? {
-        let planned = StationPlan::load(&app.store, station.id).await?;
+    for station in state.store.stations(study.id).await? {
+        let planned = StationPlan::load(&state.store, station.id).await?;
         let depths = planned
             .found
             .plan
@@ -96,8 +96,8 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         });
     }
     let answer = answer(&design, stations.len());
-    let shell = Shell::within(&app, &session, &format!("Design of {}", study.name), Room::Plan, &study, None).await?;
-    let shell = shell.of_revision(app.store.revision(DraftKind::Design, study.id).await?);
+    let shell = Shell::within(&state, &session, &format!("Design of {}", study.name), Room::Plan, &study, None).await?;
+    let shell = shell.of_revision(state.store.revision(DraftKind::Design, study.id).await?);
     page(&DesignPage {
         shell,
         answer,
@@ -123,18 +123,18 @@ fn answer(design: &Design, made: usize) -> String {
 }
 
 async fn save(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedForm<Vec<(String, String)>>,
 ) -> Result<HttpResponse, Problem> {
-    let conflicts = take_in(&app.store, *id, &form.0).await?;
+    let conflicts = take_in(&state.store, *id, &form.0).await?;
     if let Some(sentence) = in_words(&conflicts) {
         say(&session, &sentence)?;
     }
     let last = |name: &str| form.0.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
     if last("live") == "yes" {
-        return show(app, session, id).await;
+        return show(state, session, id).await;
     }
     Ok(see_other(&format!("/studies/{}/design{}", *id, if last("do").is_empty() { "" } else { "#treatments" })))
 }

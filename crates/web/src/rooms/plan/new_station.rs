@@ -1,10 +1,10 @@
 //! A new station: its name and its soil.
 
-use crate::app::App;
 use crate::shell::errors::Problem;
 use crate::shell::forms::{Field, at_most, optional, words};
 use crate::shell::guard::CheckedForm;
 use crate::shell::{Room, Shell, page, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -38,9 +38,9 @@ struct NewStationPage {
     horizons: Vec<HorizonForm>,
 }
 
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let study = app.store.study(*id).await?;
-    let shell = Shell::within(&app, &session, "New station", Room::Plan, &study, None).await?;
+async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let study = state.store.study(*id).await?;
+    let shell = Shell::within(&state, &session, "New station", Room::Plan, &study, None).await?;
     let horizons = vec![HorizonForm::default(); HORIZONS];
     page(&NewStationPage {
         shell,
@@ -53,12 +53,12 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
 }
 
 async fn add(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedForm<HashMap<String, String>>,
 ) -> Result<HttpResponse, Problem> {
-    let study = app.store.study(*id).await?;
+    let study = state.store.study(*id).await?;
     let text = |name: &str| form.0.get(name).map_or("", |t| t.trim());
     let name = words(text("name"), "the station's name", 80);
     let code = code(text("code"), text("name"));
@@ -86,13 +86,13 @@ async fn add(
             cover: String::new(),
             known_bias: String::new(),
         };
-        match app.store.add_station(&station, &horizons).await {
+        match state.store.add_station(&station, &horizons).await {
             Ok(station) => return Ok(see_other(&format!("/stations/{station}/plan/site"))),
             Err(ebrel_store::StoreError::Rule(sentence)) => code_error = Some(sentence),
             Err(other) => return Err(other.into()),
         }
     }
-    let shell = Shell::within(&app, &session, "New station", Room::Plan, &study, None).await?;
+    let shell = Shell::within(&state, &session, "New station", Room::Plan, &study, None).await?;
     page(&NewStationPage {
         shell,
         study,

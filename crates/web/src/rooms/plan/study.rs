@@ -1,11 +1,11 @@
 //! The list of studies, a new study, and a study's first page.
 
-use crate::app::App;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, span};
 use crate::shell::forms::{Field, words};
 use crate::shell::guard::CheckedForm;
 use crate::shell::{Room, Shell, page, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -30,12 +30,12 @@ struct StudiesPage {
     studies: Vec<Study>,
 }
 
-async fn home(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
-    let studies = app.store.studies().await?;
+async fn home(state: web::Data<State>, session: Session) -> Result<HttpResponse, Problem> {
+    let studies = state.store.studies().await?;
     match &studies[..] {
         [] => Ok(see_other("/studies/new")),
         [one] => Ok(see_other(&format!("/studies/{}", one.id))),
-        _ => page(&StudiesPage { shell: Shell::bare(&app, &session, "Studies")?, studies }),
+        _ => page(&StudiesPage { shell: Shell::bare(&state, &session, "Studies")?, studies }),
     }
 }
 
@@ -49,9 +49,9 @@ struct NewStudyPage {
     offset: Field,
 }
 
-async fn new_page(app: web::Data<App>, session: Session) -> Result<HttpResponse, Problem> {
-    let shell = Shell::bare(&app, &session, "New study")?;
-    let first = app.store.studies().await?.is_empty();
+async fn new_page(state: web::Data<State>, session: Session) -> Result<HttpResponse, Problem> {
+    let shell = Shell::bare(&state, &session, "New study")?;
+    let first = state.store.studies().await?.is_empty();
     page(&NewStudyPage {
         shell,
         first,
@@ -71,7 +71,7 @@ struct NewStudy {
     offset: String,
 }
 
-async fn new(app: web::Data<App>, session: Session, form: CheckedForm<NewStudy>) -> Result<HttpResponse, Problem> {
+async fn new(state: web::Data<State>, session: Session, form: CheckedForm<NewStudy>) -> Result<HttpResponse, Problem> {
     let typed = form.0;
     let name = words(&typed.name, "the study's name", 120);
     let question = if typed.question.chars().count() > 1000 {
@@ -83,14 +83,14 @@ async fn new(app: web::Data<App>, session: Session, form: CheckedForm<NewStudy>)
     if let (Ok(name), Ok(question), Ok(offset)) = (&name, &question, &offset) {
         let (name, question, utc_offset_minutes) = (name.clone(), question.clone(), *offset);
         let study = Study { id: 0, name, question, utc_offset_minutes, fixed_now: None };
-        let id = app.store.add_study(&study).await?;
+        let id = state.store.add_study(&study).await?;
         return Ok(see_other(&format!("/studies/{id}/design")));
     }
-    let shell = Shell::bare(&app, &session, "New study")?;
+    let shell = Shell::bare(&state, &session, "New study")?;
     let field = |text: &str, error: Option<String>| Field { text: text.to_owned(), error };
     page(&NewStudyPage {
         shell,
-        first: app.store.studies().await?.is_empty(),
+        first: state.store.studies().await?.is_empty(),
         name: field(&typed.name, name.err()),
         question: field(&typed.question, question.err()),
         offset: field(&typed.offset, offset.err()),
@@ -142,21 +142,21 @@ struct StudyPage {
     stations: Vec<StationRow>,
 }
 
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let study = app.store.study(*id).await?;
-    let now = app.now(&study);
+async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let study = state.store.study(*id).await?;
+    let now = state.now(&study);
     let (mut rows, mut wrong) = (Vec::new(), Vec::new());
-    for station in app.store.stations(*id).await? {
-        let record = StationRecord::outline(&app.store, station.id).await?;
+    for station in state.store.stations(*id).await? {
+        let record = StationRecord::outline(&state.store, station.id).await?;
         let offset = study.utc_offset_minutes;
-        let worst = app.store.worst_waiting(station.id, 3).await?;
+        let worst = state.store.worst_waiting(station.id, 3).await?;
         wrong.extend(worst.iter().map(|flag| worst_of(flag, &record, offset)));
-        let extent = app.store.extent(station.id).await?;
+        let extent = state.store.extent(station.id).await?;
         if let Some((_, last)) = extent.filter(|(_, last)| (now - *last) > SpanSeconds(12 * 3600)) {
             let sentence = format!("{} has been silent for {}.", station.name, (now - last).in_words());
             wrong.insert(0, Wrong { station: station.id, sentence, when: moment(last, offset) });
         }
-        let planned = StationPlan::load(&app.store, station.id).await?;
+        let planned = StationPlan::load(&state.store, station.id).await?;
         let plan = match planned.found.stops(None).count() {
             _ if planned.version == 0 => Planned::Not,
             0 => Planned::Ready,
@@ -166,7 +166,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             plan,
             id: station.id,
             record: extent.map_or_else(|| "no readings yet".to_owned(), |(a, b)| span(a, b, offset)),
-            waiting: app.store.waiting(study.id, Some(station.id)).await?,
+            waiting: state.store.waiting(study.id, Some(station.id)).await?,
             raw: record.channels.iter().filter(|c| c.quantity() == Quantity::RawOutput).count(),
             empty: extent.is_none(),
             name: station.name,
@@ -174,7 +174,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
             bias: station.known_bias,
         });
     }
-    let shell = Shell::within(&app, &session, &study.name, Room::Plan, &study, None).await?;
+    let shell = Shell::within(&state, &session, &study.name, Room::Plan, &study, None).await?;
     page(&StudyPage { shell, next: next(&study, &rows), study, wrong, stations: rows })
 }
 

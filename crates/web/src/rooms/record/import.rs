@@ -1,13 +1,13 @@
 //! Importing a logger file: upload, recipe and mapping with a preview, report.
 
 use super::import_form::{RecipeForm, read_form, recipe_form};
-use crate::app::{App, UPLOAD_LIMIT};
-use crate::places::Place;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{grouped, moment, span};
 use crate::shell::guard::{self, CheckedForm};
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, see_other};
+use crate::state::places::Place;
+use crate::state::{State, UPLOAD_LIMIT};
 use actix_multipart::form::MultipartForm;
 use actix_multipart::form::tempfile::TempFile;
 use actix_multipart::form::text::Text as Field;
@@ -46,15 +46,20 @@ struct UploadPage {
     limit: usize,
 }
 
-async fn upload_page(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    show_upload(&app, &session, *id, None).await
+async fn upload_page(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    show_upload(&state, &session, *id, None).await
 }
 
-async fn show_upload(app: &App, session: &Session, id: i64, error: Option<String>) -> Result<HttpResponse, Problem> {
-    let station = app.store.station(id).await?;
-    let study = app.store.study(station.study_id).await?;
-    let shell = Shell::within(app, session, "Import", Room::Record, &study, Some(&station)).await?;
-    let earlier = app.store.imports(id).await?.into_iter().map(|i| {
+async fn show_upload(
+    state: &State,
+    session: &Session,
+    id: i64,
+    error: Option<String>,
+) -> Result<HttpResponse, Problem> {
+    let station = state.store.station(id).await?;
+    let study = state.store.study(station.study_id).await?;
+    let shell = Shell::within(state, session, "Import", Room::Record, &study, Some(&station)).await?;
+    let earlier = state.store.imports(id).await?.into_iter().map(|i| {
         let report = i.report.as_deref().and_then(|r| serde_json::from_str::<Report>(r).ok());
         let outcome = report.map_or("begun, nothing stored".to_owned(), |r| {
             format!("{} records new, {} known", grouped(r.new_records), grouped(r.known_records))
@@ -62,7 +67,7 @@ async fn show_upload(app: &App, session: &Session, id: i64, error: Option<String
         Earlier { id: i.id, file: i.file_name, when: moment(i.created_at, study.utc_offset_minutes), outcome }
     });
     let earlier = earlier.collect();
-    let recipes = app.store.recipes().await?.into_iter().map(|r| r.0).collect();
+    let recipes = state.store.recipes().await?.into_iter().map(|r| r.0).collect();
     page(&UploadPage { shell, station, earlier, recipes, error, limit: UPLOAD_LIMIT })
 }
 
@@ -74,33 +79,33 @@ struct Upload {
 }
 
 async fn upload(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     MultipartForm(form): MultipartForm<Upload>,
 ) -> Result<HttpResponse, Problem> {
     guard::matches(&session, &form.token)?;
-    let by = acting(&app, &session)?;
-    let station = app.store.station(*id).await?;
-    let study = app.store.study(station.study_id).await?;
+    let by = acting(&state, &session)?;
+    let station = state.store.station(*id).await?;
+    let study = state.store.study(station.study_id).await?;
     let file_name = form.file.file_name.clone().unwrap_or_default();
     if file_name.is_empty() && form.file.size == 0 {
-        return show_upload(&app, &session, *id, Some("Choose a file first.".into())).await;
+        return show_upload(&state, &session, *id, Some("Choose a file first.".into())).await;
     }
     let chosen = form.recipe.map(|r| r.into_inner()).filter(|r| !r.is_empty());
-    let saved = app.store.recipes().await?.into_iter().find(|(name, _)| Some(name) == chosen.as_ref());
+    let saved = state.store.recipes().await?.into_iter().find(|(name, _)| Some(name) == chosen.as_ref());
     let saved = saved.and_then(|(_, body)| serde_json::from_str::<SavedRecipe>(&body).ok());
-    let streams = app.store.streams(*id).await?;
-    let data = app.data.clone();
+    let streams = state.store.streams(*id).await?;
+    let data = state.data.clone();
     let offset = i32::try_from(study.utc_offset_minutes).unwrap_or(0);
-    let place = app.heavy.take().await?;
+    let place = state.heavy.take().await?;
     let begun = {
         let file_name = file_name.clone();
         place.run(move || begin(&data, form.file, &file_name, saved, offset, &streams)).await?
     };
     let (sha256, recipe, mapping) = match begun {
         Ok(begun) => begun,
-        Err(sentence) => return show_upload(&app, &session, *id, Some(format!("{file_name}: {sentence}."))).await,
+        Err(sentence) => return show_upload(&state, &session, *id, Some(format!("{file_name}: {sentence}."))).await,
     };
     let import = Import {
         id: 0,
@@ -109,11 +114,11 @@ async fn upload(
         sha256,
         recipe: json(&recipe)?,
         mapping: json(&mapping)?,
-        created_at: app.now(&study),
+        created_at: state.now(&study),
         created_by: by,
         report: None,
     };
-    let import = app.store.begin_import(&import).await?;
+    let import = state.store.begin_import(&import).await?;
     Ok(see_other(&format!("/imports/{import}")))
 }
 
@@ -162,12 +167,12 @@ struct Opened {
 }
 
 impl Opened {
-    async fn load(app: &App, id: i64) -> Result<Self, Problem> {
-        let place = app.heavy.take().await?;
-        let import = app.store.import(id).await?;
-        let station = app.store.station(import.station_id).await?;
-        let study = app.store.study(station.study_id).await?;
-        let path = importing::kept_at(&app.data, &import.sha256);
+    async fn load(state: &State, id: i64) -> Result<Self, Problem> {
+        let place = state.heavy.take().await?;
+        let import = state.store.import(id).await?;
+        let station = state.store.station(import.station_id).await?;
+        let study = state.store.study(station.study_id).await?;
+        let path = importing::kept_at(&state.data, &import.sha256);
         let opened = place.run(move || {
             let text = Text::of_file(path)?;
             let head = text.head(importing::HEAD_LINES)?;
@@ -188,24 +193,24 @@ impl Opened {
     async fn read(&self, recipe: &Recipe, now: UnixSeconds, whole: bool) -> Result<Result<Read, ReadError>, Problem> {
         let (text, recipe, latest) = (self.text.clone(), recipe.clone(), now + SpanSeconds::DAY);
         let read = if whole { logger::read_until } else { logger::survey };
-        self.place.run(move || read(&text, &recipe, latest)).await
+        Ok(self.place.run(move || read(&text, &recipe, latest)).await?)
     }
 }
 
 /// How a file is read, and what its columns mean.
 type Plan = (Recipe, Mapping);
 
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let opened = Opened::load(&app, *id).await?;
+async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let opened = Opened::load(&state, *id).await?;
     if let Some(report) = opened.import.report.as_deref() {
         let report: Report = serde_json::from_str(report).map_err(|e| Problem::Internal(e.to_string()))?;
         let Opened { import, station, study, .. } = opened;
-        let shell = Shell::within(&app, &session, "Import report", Room::Record, &study, Some(&station)).await?;
+        let shell = Shell::within(&state, &session, "Import report", Room::Record, &study, Some(&station)).await?;
         return page(&ReportPage::of(shell, &import, station, &study, report));
     }
     let (recipe, mapping) = opened.kept()?;
     let form = recipe_form(&recipe, &mapping);
-    show_plan(&app, &session, opened, form, Some((recipe, mapping))).await
+    show_plan(&state, &session, opened, form, Some((recipe, mapping))).await
 }
 
 struct PreviewColumn {
@@ -239,14 +244,14 @@ struct PlanPage {
 
 /// The form as it was typed, with what the file gives by it where it could be understood.
 async fn show_plan(
-    app: &App,
+    state: &State,
     session: &Session,
     opened: Opened,
     form: RecipeForm,
     understood: Option<Plan>,
 ) -> Result<HttpResponse, Problem> {
-    let (study, now) = (&opened.study, app.now(&opened.study));
-    let shell = Shell::within(app, session, "Import", Room::Record, study, Some(&opened.station)).await?;
+    let (study, now) = (&opened.study, state.now(&opened.study));
+    let shell = Shell::within(state, session, "Import", Room::Record, study, Some(&opened.station)).await?;
     let read = match &understood {
         Some((recipe, _)) => Some(opened.read(recipe, now, false).await?),
         None => None,
@@ -337,22 +342,22 @@ impl PlanPage {
 }
 
 async fn change(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedForm<HashMap<String, String>>,
 ) -> Result<HttpResponse, Problem> {
-    acting(&app, &session)?;
-    let mut opened = Opened::load(&app, *id).await?;
+    acting(&state, &session)?;
+    let mut opened = Opened::load(&state, *id).await?;
     if opened.import.report.is_some() {
         return Ok(see_other(&format!("/imports/{}", *id)));
     }
     let (known, mapping) = opened.kept()?;
     let (typed, resolved) = read_form(&form.0, &known, &mapping);
-    let Ok((recipe, mut mapping)) = resolved else { return show_plan(&app, &session, opened, typed, None).await };
-    let now = app.now(&opened.study);
+    let Ok((recipe, mut mapping)) = resolved else { return show_plan(&state, &session, opened, typed, None).await };
+    let now = state.now(&opened.study);
     let Ok(read) = opened.read(&recipe, now, false).await? else {
-        return show_plan(&app, &session, opened, typed, Some((recipe, mapping))).await;
+        return show_plan(&state, &session, opened, typed, Some((recipe, mapping))).await;
     };
     if read.columns.len() != mapping.columns.len() {
         // Another separator or layout makes other columns: what they mean is guessed anew.
@@ -361,25 +366,25 @@ async fn change(
     }
     opened.import.recipe = json(&recipe)?;
     opened.import.mapping = json(&mapping)?;
-    app.store.keep_import(&opened.import).await?;
+    state.store.keep_import(&opened.import).await?;
     let mut shown = recipe_form(&recipe, &mapping);
     let store_it = form.0.get("do").is_some_and(|d| d == "store");
     if !store_it || !importing::hindrances(&read, &mapping, now).is_empty() {
-        return show_plan(&app, &session, opened, shown, Some((recipe, mapping))).await;
+        return show_plan(&state, &session, opened, shown, Some((recipe, mapping))).await;
     }
     let read = opened.read(&recipe, now, true).await?.map_err(|e| Problem::Internal(e.to_string()))?;
-    match importing::store(&app.store, &opened.import, &read, &mapping).await {
+    match importing::store(&state.store, &opened.import, &read, &mapping).await {
         Ok(_) => {}
         Err(ebrel_store::StoreError::Rule(sentence)) => {
             shown.refused = Some(sentence);
-            return show_plan(&app, &session, opened, shown, Some((recipe, mapping))).await;
+            return show_plan(&state, &session, opened, shown, Some((recipe, mapping))).await;
         }
         Err(other) => return Err(other.into()),
     }
     if let Some(name) = form.0.get("save_as").map(|n| n.trim()).filter(|n| !n.is_empty()) {
-        app.store.save_recipe(name, &json(&SavedRecipe { recipe, mapping })?).await?;
+        state.store.save_recipe(name, &json(&SavedRecipe { recipe, mapping })?).await?;
     }
-    reviewing::run(&app.store, opened.station.id).await?;
+    reviewing::run(&state.store, opened.station.id).await?;
     Ok(see_other(&format!("/imports/{}", *id)))
 }
 

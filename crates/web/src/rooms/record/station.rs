@@ -1,10 +1,10 @@
 //! The station page: the section and the strips.
 
-use crate::app::App;
 use crate::components::strips::{Drawing, drawing};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped, moment, span};
 use crate::shell::{Room, Shell, page};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::http::header::{ACCEPT_ENCODING, CONTENT_ENCODING};
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -38,10 +38,10 @@ struct StationPage {
     drawing: Option<Drawing>,
 }
 
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let record = StationRecord::load(&app.store, *id).await?;
+async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let record = StationRecord::load(&state.store, *id).await?;
     let (study, station) = (&record.study, &record.station);
-    let shell = Shell::within(&app, &session, &station.name, Room::Record, study, Some(station)).await?;
+    let shell = Shell::within(&state, &session, &station.name, Room::Record, study, Some(station)).await?;
     let uncalibrated =
         record.channels.iter().filter(|c| c.quantity() == Quantity::RawOutput).map(|c| c.channel.label());
     page(&StationPage {
@@ -50,7 +50,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         id: *id,
         facts: facts(&record),
         bias: station.known_bias.clone(),
-        health: health(&record, app.now(study)),
+        health: health(&record, state.now(study)),
         uncalibrated: uncalibrated.collect(),
         drawing: drawing(&record),
     })
@@ -107,7 +107,7 @@ struct WindowQuery {
 }
 
 async fn window_json(
-    app: web::Data<App>,
+    state: web::Data<State>,
     id: web::Path<i64>,
     query: web::Query<WindowQuery>,
     request: HttpRequest,
@@ -129,18 +129,18 @@ async fn window_json(
         Ok(answer.body(plain))
     };
     // The stamp first: what changes while the answer is made makes it another one.
-    let stamp = app.store.stamp(*id).await?;
+    let stamp = state.store.stamp(*id).await?;
     let asked = Asked { station: *id, span: (from, to), columns, show };
-    if let Some(known) = app.windows.get(&asked, &stamp) {
+    if let Some(known) = state.windows.get(&asked, &stamp) {
         return send(known);
     }
-    let place = app.thinning.take().await?;
+    let place = state.thinning.take().await?;
     // Others asked for the same meanwhile.
-    if let Some(known) = app.windows.get(&asked, &stamp) {
+    if let Some(known) = state.windows.get(&asked, &stamp) {
         return send(known);
     }
-    let record = StationRecord::load(&app.store, *id).await?;
-    let flags = app.store.flags(*id).await?;
+    let record = StationRecord::load(&state.store, *id).await?;
+    let flags = state.store.flags(*id).await?;
     let show = Show::from_word(&asked.show);
     let made = place.run(move || {
         let mut packed = GzEncoder::new(Vec::new(), Compression::fast());
@@ -148,6 +148,6 @@ async fn window_json(
         packed.finish().map_err(|e| e.to_string())
     });
     let made: Arc<[u8]> = made.await?.map_err(internal)?.into();
-    app.windows.put(asked, stamp, Arc::clone(&made));
+    state.windows.put(asked, stamp, Arc::clone(&made));
     send(made)
 }

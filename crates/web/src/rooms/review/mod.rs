@@ -1,6 +1,5 @@
 //! The room Review: what waits for a verdict, the most damaging first, beside the strips.
 
-use crate::app::App;
 use crate::components::strips::{Drawing, drawing};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, span};
@@ -8,6 +7,7 @@ use crate::shell::forms::at_most;
 use crate::shell::guard::{CheckedForm, CheckedJson};
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, say, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -75,28 +75,28 @@ struct Filter {
 }
 
 async fn show(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     filter: web::Query<Filter>,
 ) -> Result<HttpResponse, Problem> {
-    let record = StationRecord::load(&app.store, *id).await?;
-    let all = matters(app.store.flags(*id).await?);
+    let record = StationRecord::load(&state.store, *id).await?;
+    let all = matters(state.store.flags(*id).await?);
     let waiting = all.iter().filter(|m| m.waits()).count();
-    let state = if filter.state.is_empty() { "waiting" } else { filter.state.as_str() };
+    let chosen = if filter.state.is_empty() { "waiting" } else { filter.state.as_str() };
     let label = |m: &Matter| place(m, &record);
     let taken: Vec<&Matter> = all
         .iter()
-        .filter(|m| in_state(m, state))
+        .filter(|m| in_state(m, chosen))
         .filter(|m| filter.test.is_empty() || m.lead().flag.test.code() == filter.test)
         .filter(|m| filter.depth.is_empty() || label(m) == filter.depth)
         .collect();
-    let choices = |values: Vec<(String, String)>, chosen: &str| {
-        values.into_iter().map(|(value, words)| Choice { chosen: value == chosen, value, words }).collect::<Vec<_>>()
+    let choices = |values: Vec<(String, String)>, taken: &str| {
+        values.into_iter().map(|(value, words)| Choice { chosen: value == taken, value, words }).collect::<Vec<_>>()
     };
     let count = |s: &str| all.iter().filter(|m| in_state(m, s)).count();
     let states = [("waiting", "wait"), ("condition", "conditions"), ("decided", "decided")];
-    let states = choices(states.map(|(v, w)| (v.to_owned(), format!("{w} {}", count(v)))).into(), state);
+    let states = choices(states.map(|(v, w)| (v.to_owned(), format!("{w} {}", count(v)))).into(), chosen);
     let mut tests: Vec<Test> = all.iter().map(|m| m.lead().flag.test).collect();
     tests.sort_unstable();
     tests.dedup();
@@ -108,7 +108,7 @@ async fn show(
         }
     });
     let (study, station) = (&record.study, &record.station);
-    let shell = Shell::within(&app, &session, "Review", Room::Review, study, Some(station)).await?;
+    let shell = Shell::within(&state, &session, "Review", Room::Review, study, Some(station)).await?;
     let answer = match waiting {
         0 => "Nothing waits for a verdict.".to_owned(),
         1 => "1 span waits for a verdict.".to_owned(),
@@ -207,18 +207,18 @@ struct Outcome {
 }
 
 async fn decide(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedJson<VerdictForm>,
 ) -> Result<web::Json<Outcome>, Problem> {
-    let by = acting(&app, &session)?;
-    let station = app.store.station(*id).await?;
-    let study = app.store.study(station.study_id).await?;
-    let at = app.now(&study);
+    let by = acting(&state, &session)?;
+    let station = state.store.station(*id).await?;
+    let study = state.store.study(station.study_id).await?;
+    let at = state.now(&study);
     let VerdictForm { flags: wanted, verdict, reason } = form.0;
     let reason = at_most(&reason, "the reason", 500)?;
-    let flags = app.store.flags(*id).await?;
+    let flags = state.store.flags(*id).await?;
     let decisions: Vec<Decision> = flags
         .iter()
         .filter(|f| wanted.contains(&f.id))
@@ -237,8 +237,8 @@ async fn decide(
     if decisions.is_empty() {
         return Err(Problem::Refused("The tests have run anew since this page was opened: reload it.".into()));
     }
-    let verdicts = app.store.decide(&decisions).await?;
-    Ok(web::Json(Outcome { verdicts, waiting: app.store.waiting(study.id, Some(*id)).await? }))
+    let verdicts = state.store.decide(&decisions).await?;
+    Ok(web::Json(Outcome { verdicts, waiting: state.store.waiting(study.id, Some(*id)).await? }))
 }
 
 #[derive(Deserialize)]
@@ -247,31 +247,31 @@ struct UndoForm {
 }
 
 async fn undo(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedJson<UndoForm>,
 ) -> Result<web::Json<Outcome>, Problem> {
-    acting(&app, &session)?;
-    let station = app.store.station(*id).await?;
-    let study = app.store.study(station.study_id).await?;
-    let here: Vec<i64> = app.store.verdicts(*id).await?.iter().map(|v| v.id).collect();
+    acting(&state, &session)?;
+    let station = state.store.station(*id).await?;
+    let study = state.store.study(station.study_id).await?;
+    let here: Vec<i64> = state.store.verdicts(*id).await?.iter().map(|v| v.id).collect();
     let wanted: Vec<i64> = form.0.verdicts.into_iter().filter(|v| here.contains(v)).collect();
-    app.store.undo_decisions(&wanted, app.now(&study)).await?;
-    Ok(web::Json(Outcome { verdicts: wanted, waiting: app.store.waiting(study.id, Some(*id)).await? }))
+    state.store.undo_decisions(&wanted, state.now(&study)).await?;
+    Ok(web::Json(Outcome { verdicts: wanted, waiting: state.store.waiting(study.id, Some(*id)).await? }))
 }
 
 #[derive(Deserialize)]
 struct Nothing {}
 
 async fn run_again(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     _: CheckedForm<Nothing>,
 ) -> Result<HttpResponse, Problem> {
-    acting(&app, &session)?;
-    let found = reviewing::run(&app.store, *id).await?;
+    acting(&state, &session)?;
+    let found = reviewing::run(&state.store, *id).await?;
     say(&session, &format!("All tests have run anew: {found} flags. Your verdicts stand."))?;
     Ok(see_other(&format!("/stations/{}/review", *id)))
 }

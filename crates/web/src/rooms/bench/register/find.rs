@@ -1,8 +1,8 @@
 //! Finding a probe by serial or a station by name.
 
-use crate::app::App;
 use crate::shell::errors::Problem;
 use crate::shell::{Shell, page, probe_address, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -24,11 +24,15 @@ struct FindPage {
 }
 
 /// Finds a probe by serial, or a station by name; the only hit is opened at once.
-pub async fn find(app: web::Data<App>, session: Session, query: web::Query<Sought>) -> Result<HttpResponse, Problem> {
+pub async fn find(
+    state: web::Data<State>,
+    session: Session,
+    query: web::Query<Sought>,
+) -> Result<HttpResponse, Problem> {
     let sought = query.q.trim().to_lowercase();
     let mut hits = Vec::new();
     if !sought.is_empty() {
-        for p in app.store.probes().await? {
+        for p in state.store.probes().await? {
             if p.serial.eq_ignore_ascii_case(&sought) {
                 return Ok(see_other(&probe_address(&p.serial)));
             }
@@ -36,8 +40,8 @@ pub async fn find(app: web::Data<App>, session: Session, query: web::Query<Sough
                 hits.push((probe_address(&p.serial), p.serial, p.model));
             }
         }
-        for study in app.store.studies().await? {
-            for s in app.store.stations(study.id).await? {
+        for study in state.store.studies().await? {
+            for s in state.store.stations(study.id).await? {
                 if s.name.to_lowercase().contains(&sought) || s.code == sought {
                     hits.push((format!("/stations/{}", s.id), s.name, format!("station of {}", study.name)));
                 }
@@ -46,6 +50,6 @@ pub async fn find(app: web::Data<App>, session: Session, query: web::Query<Sough
     }
     match &hits[..] {
         [(address, ..)] => Ok(see_other(address)),
-        _ => page(&FindPage { shell: Shell::bare(&app, &session, "Find")?, sought, hits }),
+        _ => page(&FindPage { shell: Shell::bare(&state, &session, "Find")?, sought, hits }),
     }
 }

@@ -4,11 +4,11 @@
 mod find;
 mod probe;
 
-use crate::app::App;
 use crate::shell::errors::Problem;
 use crate::shell::guard::CheckedForm;
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, say, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -86,21 +86,21 @@ struct RegisterPage {
     models: Vec<String>,
 }
 
-async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    register(&app, &session, *id, String::new(), Vec::new()).await
+async fn list(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    register(&state, &session, *id, String::new(), Vec::new()).await
 }
 
 async fn register(
-    app: &App,
+    state: &State,
     session: &Session,
     id: i64,
     typed: String,
     refused: Vec<Refused>,
 ) -> Result<HttpResponse, Problem> {
-    let study = app.store.study(id).await?;
+    let study = state.store.study(id).await?;
     let mut rows = Vec::new();
-    let probes = app.store.probes().await?;
-    let known = known(&app.store, &probes).await?;
+    let probes = state.store.probes().await?;
+    let known = known(&state.store, &probes).await?;
     for (probe, known) in probes.into_iter().zip(known) {
         let now = known.places.iter().find(|p| p.ends.is_none());
         rows.push(Row {
@@ -117,8 +117,8 @@ async fn register(
         (n, 0) => format!("All {n} probes can be used."),
         (n, w) => format!("{w} of {n} probes are not to be trusted yet."),
     };
-    let models = catalogue(&app.store).await?.probes.into_iter().map(|m| m.code).collect();
-    let shell = Shell::within(app, session, "Probes", Room::Bench, &study, None).await?;
+    let models = catalogue(&state.store).await?.probes.into_iter().map(|m| m.code).collect();
+    let shell = Shell::within(state, session, "Probes", Room::Bench, &study, None).await?;
     page(&RegisterPage { shell, study: id, answer, rows, typed, refused, models })
 }
 
@@ -130,18 +130,18 @@ struct Enter {
 
 /// Takes a pasted list: serial, model, and what else is known as a note; tabs, semicolons or commas part them.
 async fn enter(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedForm<Enter>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&app, &session)?;
-    let catalogue = catalogue(&app.store).await?;
-    let mut known: HashSet<String> = app.store.probes().await?.into_iter().map(|p| p.serial.to_lowercase()).collect();
-    let at = app.now(&app.store.study(*id).await?);
+    let by = acting(&state, &session)?;
+    let catalogue = catalogue(&state.store).await?;
+    let mut known: HashSet<String> = state.store.probes().await?.into_iter().map(|p| p.serial.to_lowercase()).collect();
+    let at = state.now(&state.store.study(*id).await?);
     let (mut taken, mut left, mut refused) = (0, Vec::new(), Vec::new());
     // All that can be taken is taken in one action: a list of thousands waits for the disk once.
-    let mut unit = app.store.unit().await?;
+    let mut unit = state.store.unit().await?;
     for (i, line) in form.0.list.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()) {
         match read_line(line, &catalogue, &known) {
             Err(says) => {
@@ -167,7 +167,7 @@ async fn enter(
     if taken > 0 {
         say(&session, &format!("{taken} probes are in the register; what could not be taken stands below."))?;
     }
-    register(&app, &session, *id, left.join("\n"), refused).await
+    register(&state, &session, *id, left.join("\n"), refused).await
 }
 
 fn read_line(line: &str, catalogue: &Catalogue, known: &HashSet<String>) -> Result<(Probe, String), String> {

@@ -1,7 +1,6 @@
 //! One probe's page: where it was, its calibrations with their drift, its life.
 
 use super::{known, place_words};
-use crate::app::App;
 use crate::rooms::bench::run::stations_of;
 use crate::rooms::bench::temperature::correction_words;
 use crate::shell::errors::Problem;
@@ -10,6 +9,7 @@ use crate::shell::forms::at_most;
 use crate::shell::guard::CheckedForm;
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, probe_address, say, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -108,13 +108,13 @@ struct Why {
 
 /// Takes a calibration out of use, with the reason.
 async fn retire(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedForm<Why>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&app, &session)?;
-    let calibration = app.store.calibration(*id).await?;
+    let by = acting(&state, &session)?;
+    let calibration = state.store.calibration(*id).await?;
     let why = at_most(&form.0.why, "the reason", 200)?;
     let back = probe_address(form.0.serial.trim());
     if why.is_empty() {
@@ -122,15 +122,15 @@ async fn retire(
         return Ok(see_other(&back));
     }
     let places = match calibration.subject {
-        Subject::Probe(probe) => app.store.probe_places(Some(probe)).await?,
+        Subject::Probe(probe) => state.store.probe_places(Some(probe)).await?,
         Subject::Model(_) => Vec::new(),
     };
     let places: Vec<ProbePlace> = places.into_iter().map(|(_, place)| place).collect();
-    let study = study_of(&app.store, &places).await?;
-    app.store.retire(*id, &Retirement { at: app.now(&study), by, why }).await?;
-    for study in app.store.studies().await? {
-        for station in stations_of(&app.store, study.id, &calibration.subject).await? {
-            reviewing::run(&app.store, station).await?;
+    let study = study_of(&state.store, &places).await?;
+    state.store.retire(*id, &Retirement { at: state.now(&study), by, why }).await?;
+    for study in state.store.studies().await? {
+        for station in stations_of(&state.store, study.id, &calibration.subject).await? {
+            reviewing::run(&state.store, station).await?;
         }
     }
     say(&session, &format!("Version {} is retired. It stays on record; no reading was changed.", calibration.version))?;
@@ -176,9 +176,9 @@ async fn study_of(store: &Store, places: &[ProbePlace]) -> Result<Study, Problem
     }
 }
 
-async fn show(app: web::Data<App>, session: Session, serial: web::Path<String>) -> Result<HttpResponse, Problem> {
-    let planned = planned(&app.store, &serial).await?;
-    let probe = match one(&app.store, &serial).await {
+async fn show(state: web::Data<State>, session: Session, serial: web::Path<String>) -> Result<HttpResponse, Problem> {
+    let planned = planned(&state.store, &serial).await?;
+    let probe = match one(&state.store, &serial).await {
         Ok(probe) => probe,
         // A label may be printed before its probe is in the register: the plan knows it.
         Err(Problem::NotFound(_)) if !planned.is_empty() => {
@@ -186,9 +186,9 @@ async fn show(app: web::Data<App>, session: Session, serial: web::Path<String>) 
         }
         Err(other) => return Err(other),
     };
-    let mut known = known(&app.store, std::slice::from_ref(&probe)).await?;
+    let mut known = known(&state.store, std::slice::from_ref(&probe)).await?;
     let known = known.pop().ok_or(Problem::NotFound("probe"))?;
-    let study = study_of(&app.store, &known.places).await?;
+    let study = study_of(&state.store, &known.places).await?;
     let offset = study.utc_offset_minutes;
     let life = known.events.iter().rev().map(|e| LifeRow {
         at: moment(e.at, offset),
@@ -200,17 +200,17 @@ async fn show(app: web::Data<App>, session: Session, serial: web::Path<String>) 
         let ends = p.ends.map_or_else(|| "still there".to_owned(), |t| format!("until {}", moment(t, offset)));
         (p.station_id, place_words(p), format!("from {}, {ends}", moment(p.starts, offset)))
     });
-    let all = app.store.calibrations(&Subject::Probe(probe.id)).await?;
-    let general = app.store.calibrations(&Subject::Model(probe.model.clone())).await?;
-    let corrections = app.store.corrections(probe.id).await?;
+    let all = state.store.calibrations(&Subject::Probe(probe.id)).await?;
+    let general = state.store.calibrations(&Subject::Model(probe.model.clone())).await?;
+    let corrections = state.store.corrections(probe.id).await?;
     let corrections = corrections.iter().map(|c| (correction_words(c, offset), c.withdrawn.is_none()));
     let drifts = drifts(&all);
     let mut contradictions = Vec::new();
     for place in &known.places {
-        let horizons = app.store.horizons(place.station_id).await?;
+        let horizons = state.store.horizons(place.station_id).await?;
         let soil = place.depth_cm.and_then(|d| horizons.into_iter().find(|h| h.top_cm <= d && d < h.bottom_cm));
         let soils: Vec<&str> = soil.iter().flat_map(|h| [h.texture.as_str(), h.name.as_str()]).collect();
-        let meaning = app.store.meaning(probe.id, &probe.model, &soils).await?;
+        let meaning = state.store.meaning(probe.id, &probe.model, &soils).await?;
         contradictions.extend(meaning.contradictions().iter().map(|at| {
             format!(
                 "Two calibrations for its soil at {} begin at the same moment ({}): the one adopted last is taken. Retire the other.",
@@ -220,14 +220,14 @@ async fn show(app: web::Data<App>, session: Session, serial: web::Path<String>) 
         }));
     }
     let calibrations = all.iter().chain(&general).map(|c| CalibrationRow::of(c, offset)).collect();
-    let runs = app.store.runs(study.id).await?.into_iter().filter(|r| r.probe_id == Some(probe.id));
+    let runs = state.store.runs(study.id).await?.into_iter().filter(|r| r.probe_id == Some(probe.id));
     let answer = match (known.trust.usable, known.places.iter().find(|p| p.ends.is_none())) {
         (true, Some(place)) => format!("Can be trusted; it lies at {}.", place_words(place)),
         (true, None) => "Ready for use; it is on the shelf.".to_owned(),
         (false, Some(place)) => format!("Lies at {}, but is not to be trusted yet.", place_words(place)),
         (false, None) => "On the shelf, and not to be trusted yet.".to_owned(),
     };
-    let shell = Shell::within(&app, &session, &probe.serial, Room::Bench, &study, None).await?;
+    let shell = Shell::within(&state, &session, &probe.serial, Room::Bench, &study, None).await?;
     page(&ProbePage {
         shell,
         answer,
@@ -270,20 +270,20 @@ struct Noted {
 }
 
 async fn note(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     serial: web::Path<String>,
     form: CheckedForm<Noted>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&app, &session)?;
-    let probe = one(&app.store, &serial).await?;
+    let by = acting(&state, &session)?;
+    let probe = one(&state.store, &serial).await?;
     let kind = EventKind::from_code(&form.0.kind)
         .ok_or_else(|| Problem::Refused("Choose what happened to the probe.".into()))?;
     let places: Vec<ProbePlace> =
-        app.store.probe_places(Some(probe.id)).await?.into_iter().map(|(_, place)| place).collect();
-    let at = app.now(&study_of(&app.store, &places).await?);
+        state.store.probe_places(Some(probe.id)).await?.into_iter().map(|(_, place)| place).collect();
+    let at = state.now(&study_of(&state.store, &places).await?);
     let note = at_most(&form.0.note, "the note", 500)?;
-    app.store.add_probe_event(probe.id, &ProbeEvent { at, kind, note, by }).await?;
+    state.store.add_probe_event(probe.id, &ProbeEvent { at, kind, note, by }).await?;
     say(&session, &format!("{}: {} is noted.", probe.serial, kind.words()))?;
     Ok(see_other(&probe_address(&probe.serial)))
 }

@@ -1,7 +1,6 @@
 //! Adopting a run's curve, after a look at what it would change in the record.
 
 use super::{Surroundings, draft_of, show_run};
-use crate::app::App;
 use crate::rooms::bench::change::{Change, changes};
 use crate::rooms::bench::draft::{Draft, Resolved, density_target, resolve};
 use crate::shell::errors::Problem;
@@ -9,6 +8,7 @@ use crate::shell::figures::{fixed, read_field};
 use crate::shell::guard::CheckedForm;
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page, say, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -49,33 +49,33 @@ struct Ready {
 }
 
 /// Reads what is to be adopted; the run and a sentence if it cannot be.
-async fn ready(app: &App, id: i64, form: &AdoptForm, by: String) -> Result<Result<Ready, (Run, String)>, Problem> {
-    let run = app.store.run(id).await?;
-    let study = app.store.study(run.study_id).await?;
-    let draft = draft_of(&app.store, &run).await?;
+async fn ready(state: &State, id: i64, form: &AdoptForm, by: String) -> Result<Result<Ready, (Run, String)>, Problem> {
+    let run = state.store.run(id).await?;
+    let study = state.store.study(run.study_id).await?;
+    let draft = draft_of(&state.store, &run).await?;
     let resolved = resolve(&draft);
-    let model = Surroundings::of(&app.store, &run).await?.model;
-    Ok(match adoption(app, &study, &run, (&draft, &resolved), &model, form, by) {
+    let model = Surroundings::of(&state.store, &run).await?.model;
+    Ok(match adoption(state, &study, &run, (&draft, &resolved), &model, form, by) {
         Ok(adoption) => Ok(Ready { run, study, draft, adoption }),
         Err(sentence) => Err((run, sentence)),
     })
 }
 
 async fn adopt(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedForm<AdoptForm>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&app, &session)?;
-    let Ready { study, adoption, .. } = match ready(&app, *id, &form.0, by).await? {
+    let by = acting(&state, &session)?;
+    let Ready { study, adoption, .. } = match ready(&state, *id, &form.0, by).await? {
         Ok(ready) => ready,
-        Err((run, sentence)) => return show_run(&app, &session, run, Some(form.0), Some(sentence)).await,
+        Err((run, sentence)) => return show_run(&state, &session, run, Some(form.0), Some(sentence)).await,
     };
-    let version = app.store.adopt(&adoption).await?;
+    let version = state.store.adopt(&adoption).await?;
     let mut target = format!("/bench/{}", *id);
-    for station in stations_of(&app.store, study.id, &adoption.subject).await? {
-        reviewing::run(&app.store, station).await?;
+    for station in stations_of(&state.store, study.id, &adoption.subject).await? {
+        reviewing::run(&state.store, station).await?;
         target = format!("/stations/{station}");
     }
     let whom = match &adoption.subject {
@@ -107,7 +107,7 @@ pub async fn stations_of(store: &Store, study: i64, subject: &Subject) -> Result
 }
 
 fn adoption(
-    app: &App,
+    state: &State,
     study: &Study,
     run: &Run,
     (draft, resolved): (&Draft, &Resolved),
@@ -159,7 +159,7 @@ fn adoption(
         statement,
         samples: run.draft.clone(),
         by,
-        at: app.now(study),
+        at: state.now(study),
     })
 }
 
@@ -183,22 +183,22 @@ struct ComparePage {
 
 /// What the curve would change in the record.
 async fn compare(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedForm<AdoptForm>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&app, &session)?;
-    let Ready { run, study, draft, adoption } = match ready(&app, *id, &form.0, by).await? {
+    let by = acting(&state, &session)?;
+    let Ready { run, study, draft, adoption } = match ready(&state, *id, &form.0, by).await? {
         Ok(ready) => ready,
-        Err((run, sentence)) => return show_run(&app, &session, run, Some(form.0), Some(sentence)).await,
+        Err((run, sentence)) => return show_run(&state, &session, run, Some(form.0), Some(sentence)).await,
     };
     let mut all = Vec::new();
-    for station in stations_of(&app.store, study.id, &adoption.subject).await? {
-        let record = StationRecord::load(&app.store, station).await?;
-        all.extend(changes(&app.store, &record, &adoption).await?);
+    for station in stations_of(&state.store, study.id, &adoption.subject).await? {
+        let record = StationRecord::load(&state.store, station).await?;
+        all.extend(changes(&state.store, &record, &adoption).await?);
     }
-    let shell = Shell::within(&app, &session, "What it would change", Room::Bench, &study, None).await?;
+    let shell = Shell::within(&state, &session, "What it would change", Room::Bench, &study, None).await?;
     let serves = match &adoption.subject {
         Subject::Probe(_) => "for this probe".to_owned(),
         Subject::Model(model) => format!("for every {model} in {}", adoption.made_with.soil),

@@ -2,12 +2,12 @@
 
 use super::draft_of;
 use super::plot::{Beside, Plot, draw};
-use crate::app::App;
 use crate::rooms::bench::draft::{Draft, FieldDensity, School, density_target, field_density, resolve, solids};
 use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, moment};
 use crate::shell::{Room, Shell, page};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -52,13 +52,13 @@ struct CertificatePage {
     unit: String,
 }
 
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let run = app.store.run(*id).await?;
-    let study = app.store.study(run.study_id).await?;
-    let draft = draft_of(&app.store, &run).await?;
+async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let run = state.store.run(*id).await?;
+    let study = state.store.study(run.study_id).await?;
+    let draft = draft_of(&state.store, &run).await?;
     let resolved = resolve(&draft);
     let found = &resolved.recommendation;
-    let form = certified(&app.store, &run, found.form).await?;
+    let form = certified(&state.store, &run, found.form).await?;
     let fit = found.candidate(form).and_then(|c| c.fit.as_ref().ok());
     let samples = draft.rows.iter().zip(&resolved.figures).enumerate().filter(|(_, (r, _))| !r.is_empty());
     let samples = samples.map(|(i, (r, f))| {
@@ -99,7 +99,7 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         ];
     }
     let offset = study.utc_offset_minutes;
-    let adopted = app.store.calibrations_of_run(run.id).await?.into_iter().map(|c| {
+    let adopted = state.store.calibrations_of_run(run.id).await?.into_iter().map(|c| {
         let retired = if c.retired.is_some() { ", retired since" } else { "" };
         let serves = match &c.subject {
             Subject::Probe(_) => String::new(),
@@ -109,9 +109,9 @@ async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Resu
         format!("version {}{serves} from {from}, by {} on {at}{retired}", c.version, c.adopted_by)
     });
     let adopted: Vec<String> = adopted.collect();
-    let probe = app.store.probes().await?.into_iter().find(|p| Some(p.id) == run.probe_id);
+    let probe = state.store.probes().await?.into_iter().find(|p| Some(p.id) == run.probe_id);
     let shell =
-        Shell::within(&app, &session, &format!("Certificate of {}", run.title), Room::Bench, &study, None).await?;
+        Shell::within(&state, &session, &format!("Certificate of {}", run.title), Room::Bench, &study, None).await?;
     page(&CertificatePage {
         shell,
         probe,
@@ -191,14 +191,14 @@ fn named_conditions(draft: &Draft) -> Vec<(&'static str, String)> {
     all
 }
 
-async fn export(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let run = app.store.run(*id).await?;
-    let draft = draft_of(&app.store, &run).await?;
+async fn export(state: web::Data<State>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let run = state.store.run(*id).await?;
+    let draft = draft_of(&state.store, &run).await?;
     let resolved = resolve(&draft);
     let found = &resolved.recommendation;
-    let form = certified(&app.store, &run, found.form).await?;
+    let form = certified(&state.store, &run, found.form).await?;
     let fit = found.candidate(form).and_then(|c| c.fit.as_ref().ok());
-    let probe = app.store.probes().await?.into_iter().find(|p| Some(p.id) == run.probe_id);
+    let probe = state.store.probes().await?.into_iter().find(|p| Some(p.id) == run.probe_id);
     let samples: Vec<Value> = (0..resolved.used.len())
         .map(|k| {
             let row = &draft.rows[resolved.used[k]];

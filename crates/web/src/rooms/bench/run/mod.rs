@@ -9,7 +9,6 @@ mod recorded;
 mod standin;
 
 use super::draft::{Draft, Row, RowFigures, School, resolve, solids};
-use crate::app::App;
 use crate::shell::drafts::{At, TRIES, combine, in_words};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, fixed, moment};
@@ -17,6 +16,7 @@ use crate::shell::forms::words;
 use crate::shell::guard::CheckedJson;
 use crate::shell::sign_in::acting;
 use crate::shell::{Room, Shell, page};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -144,36 +144,36 @@ async fn draft_of(store: &Store, run: &Run) -> Result<Draft, Problem> {
     Ok(draft)
 }
 
-async fn show(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let run = app.store.run(*id).await?;
-    show_run(&app, &session, run, None, None).await
+async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let run = state.store.run(*id).await?;
+    show_run(&state, &session, run, None, None).await
 }
 
 async fn show_run(
-    app: &App,
+    state: &State,
     session: &Session,
     run: Run,
     typed: Option<adopt::AdoptForm>,
     error: Option<String>,
 ) -> Result<HttpResponse, Problem> {
-    let study = app.store.study(run.study_id).await?;
-    let draft = draft_of(&app.store, &run).await?;
+    let study = state.store.study(run.study_id).await?;
+    let draft = draft_of(&state.store, &run).await?;
     let resolved = resolve(&draft);
-    let around = Surroundings::of(&app.store, &run).await?;
+    let around = Surroundings::of(&state.store, &run).await?;
     let part = result(&draft, &resolved, &around);
-    let revision = app.store.revision(DraftKind::Run, run.id).await?;
-    let shell = Shell::within(app, session, &run.title, Room::Bench, &study, None).await?.of_revision(revision);
-    let probes = app.store.probes().await?.into_iter().filter(|p| p.principle == Principle::Dielectric).collect();
+    let revision = state.store.revision(DraftKind::Run, run.id).await?;
+    let shell = Shell::within(state, session, &run.title, Room::Bench, &study, None).await?.of_revision(revision);
+    let probes = state.store.probes().await?.into_iter().filter(|p| p.principle == Principle::Dielectric).collect();
     let typed = match typed {
         Some(typed) => typed,
         None => adopt::AdoptForm {
-            valid_from: field(first_placed(app, &study, run.probe_id).await?, study.utc_offset_minutes),
+            valid_from: field(first_placed(state, &study, run.probe_id).await?, study.utc_offset_minutes),
             ..adopt::AdoptForm::default()
         },
     };
     let mut versions = Vec::new();
     if let Some(probe) = run.probe_id {
-        for c in app.store.calibrations(&Subject::Probe(probe)).await? {
+        for c in state.store.calibrations(&Subject::Probe(probe)).await? {
             versions.push(Version {
                 version: c.version,
                 statement: c.statement,
@@ -201,13 +201,13 @@ async fn show_run(
 }
 
 /// When the probe was first placed: a calibration usually holds from there.
-async fn first_placed(app: &App, study: &Study, probe: Option<i64>) -> Result<UnixSeconds, Problem> {
+async fn first_placed(state: &State, study: &Study, probe: Option<i64>) -> Result<UnixSeconds, Problem> {
     let mut first = None;
-    for station in app.store.stations(study.id).await? {
-        let of = app.store.placements(station.id).await?.into_iter().filter(|p| Some(p.probe.id) == probe);
+    for station in state.store.stations(study.id).await? {
+        let of = state.store.placements(station.id).await?.into_iter().filter(|p| Some(p.probe.id) == probe);
         first = of.map(|p| p.starts).chain(first).min();
     }
-    Ok(first.unwrap_or_else(|| app.now(study)))
+    Ok(first.unwrap_or_else(|| state.now(study)))
 }
 
 #[derive(Deserialize)]
@@ -234,12 +234,12 @@ struct Worked {
 
 /// Keeps what was typed and answers with what follows from it.
 async fn keep(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     typed: CheckedJson<Typed>,
 ) -> Result<web::Json<Worked>, Problem> {
-    acting(&app, &session)?;
+    acting(&state, &session)?;
     let Typed { title, probe, mut draft, revision } = typed.0;
     if draft.rows.len() > MOST_ROWS {
         return Err(Problem::Refused(format!(
@@ -252,22 +252,22 @@ async fn keep(
         typed => Some(words(typed, "the run's title", 120).map_err(Problem::Refused)?),
     };
     for _ in 0..TRIES {
-        let at = At { kind: DraftKind::Run, document: *id, revision: app.store.revision(DraftKind::Run, *id).await? };
-        let mut run = app.store.run(*id).await?;
+        let at = At { kind: DraftKind::Run, document: *id, revision: state.store.revision(DraftKind::Run, *id).await? };
+        let mut run = state.store.run(*id).await?;
         let newest: Draft = serde_json::from_str(&run.draft).map_err(|e| Problem::Internal(e.to_string()))?;
-        let found = combine(&app.store, at, revision, &newest, |_| Ok(draft.clone())).await?;
+        let found = combine(&state.store, at, revision, &newest, |_| Ok(draft.clone())).await?;
         run.title = title.clone().unwrap_or(run.title);
         run.probe_id = probe;
         run.draft = serde_json::to_string(&found.draft).map_err(|e| Problem::Internal(e.to_string()))?;
-        let revision = match app.store.keep_run(at.revision, &run).await {
+        let revision = match state.store.keep_run(at.revision, &run).await {
             Err(StoreError::Stale) => continue,
             kept => kept?,
         };
         draft = found.draft;
         let merged = found.merged.then(|| draft.clone());
-        recorded::fill(&app.store, &run, &mut draft).await?;
+        recorded::fill(&state.store, &run, &mut draft).await?;
         let resolved = resolve(&draft);
-        let part = result(&draft, &resolved, &Surroundings::of(&app.store, &run).await?);
+        let part = result(&draft, &resolved, &Surroundings::of(&state.store, &run).await?);
         let html = part.render().map_err(|e| Problem::Internal(e.to_string()))?;
         let (figures, conflicts) = (resolved.figures, in_words(&found.conflicts));
         return Ok(web::Json(Worked { figures, result: html, defended: part.defended, revision, merged, conflicts }));

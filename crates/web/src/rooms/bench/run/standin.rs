@@ -1,13 +1,13 @@
 //! A practice run at the stand-ins: container, handheld reader, balance, oven; at the end the truth.
 
 use super::practice_of;
-use crate::app::App;
 use crate::rooms::bench::draft::{Draft, Resolved, Row};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped};
 use crate::shell::guard::{CheckedForm, NoFields};
 use crate::shell::sign_in::acting;
 use crate::shell::{say, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use ebrel_simulator::practice::{CONTAINER_CM3, CORER_CM3, Ending, POINTS, Practice, Step, Work};
@@ -139,15 +139,15 @@ fn truth(work: &Work, draft: &Draft, resolved: &Resolved) -> Vec<String> {
 
 /// Begins a practice run: its soil, its probe and its slips are drawn from the run's number.
 async fn begin(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     _form: CheckedForm<NoFields>,
 ) -> Result<HttpResponse, Problem> {
-    acting(&app, &session)?;
-    let seed = app.store.runs(*id).await?.first().map_or(1, |r| r.id as u64 + 1);
+    acting(&state, &session)?;
+    let seed = state.store.runs(*id).await?.first().map_or(1, |r| r.id as u64 + 1);
     let run = begin_practice(*id, seed)?;
-    let number = app.store.add_run(&run).await?;
+    let number = state.store.add_run(&run).await?;
     Ok(see_other(&format!("/bench/{number}")))
 }
 
@@ -185,14 +185,14 @@ struct Taken {
 
 /// Takes a step at the stand-ins and writes what they show into the samples.
 async fn take(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedForm<Taken>,
 ) -> Result<HttpResponse, Problem> {
-    acting(&app, &session)?;
-    let revision = app.store.revision(DraftKind::Run, *id).await?;
-    let mut run = app.store.run(*id).await?;
+    acting(&state, &session)?;
+    let revision = state.store.revision(DraftKind::Run, *id).await?;
+    let mut run = state.store.run(*id).await?;
     let mut practice = practice_of(&run)?.ok_or(Problem::NotFound("practice run"))?;
     let step = STEPS.iter().find(|s| s.0 == form.0.code).map(|s| s.1);
     let step = step.ok_or_else(|| Problem::Refused("Choose what to do at the bench.".into()))?;
@@ -204,7 +204,7 @@ async fn take(
             write(&work, step, &mut draft);
             run.draft = serde_json::to_string(&draft).map_err(internal)?;
             run.practice = Some(serde_json::to_string(&practice).map_err(internal)?);
-            app.store.keep_run(revision, &run).await?;
+            state.store.keep_run(revision, &run).await?;
             say(&session, &done(&work, step))?;
         }
     }

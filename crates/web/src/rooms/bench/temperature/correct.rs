@@ -1,13 +1,13 @@
 //! A correction of a thermometer: made only where the pairs carry it, with dates and a reason, and taken back at will.
 
 use super::{Draft, judged};
-use crate::app::App;
 use crate::components::fields::TextField;
 use crate::rooms::bench::run::stations_of;
 use crate::rooms::bench::sheets::Around;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, read_field, signed};
 use crate::shell::say;
+use crate::state::State;
 use ebrel_app::reviewing;
 use ebrel_core::temperature::{Correction, DatedCorrection, TemperatureCheck};
 use ebrel_store::StoreError;
@@ -53,14 +53,14 @@ pub fn correction_words(c: &StoredCorrection, offset: i64) -> String {
     )
 }
 
-async fn probe_of(app: &App, draft: &Draft) -> Result<Option<Probe>, Problem> {
-    Ok(app.store.probes().await?.into_iter().find(|p| p.serial.eq_ignore_ascii_case(&draft.serial)))
+async fn probe_of(state: &State, draft: &Draft) -> Result<Option<Probe>, Problem> {
+    Ok(state.store.probes().await?.into_iter().find(|p| p.serial.eq_ignore_ascii_case(&draft.serial)))
 }
 
 impl Part {
     /// The part of a sheet with its judgement.
     pub async fn of(around: &Around<'_>, draft: &Draft, found: &TemperatureCheck) -> Result<Self, Problem> {
-        let Around { app, study, .. } = around;
+        let Around { state, study, .. } = around;
         let mut part = Self {
             proposed: String::new(),
             from: TextField::of("from", &draft.from, Vec::new()),
@@ -68,10 +68,10 @@ impl Part {
             reason: TextField::of("reason", &draft.reason, Vec::new()),
             made: Vec::new(),
         };
-        let Some(probe) = probe_of(app, draft).await? else { return Ok(part) };
+        let Some(probe) = probe_of(state, draft).await? else { return Ok(part) };
         part.proposed = found.correction.map(words).unwrap_or_default();
         let offset = study.utc_offset_minutes;
-        let made = app.store.corrections(probe.id).await?.into_iter();
+        let made = state.store.corrections(probe.id).await?.into_iter();
         part.made = made.map(|c| (c.id, correction_words(&c, offset), c.withdrawn.is_none())).collect();
         Ok(part)
     }
@@ -79,9 +79,9 @@ impl Part {
 
 /// Makes the correction that the pairs carry.
 pub async fn make(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let Around { app, session, study, sheet, .. } = around;
+    let Around { state, session, study, sheet, .. } = around;
     let (_, found) = judged(draft);
-    let Some(probe) = probe_of(app, draft).await? else {
+    let Some(probe) = probe_of(state, draft).await? else {
         return say(session, "Not corrected: no probe of the register has this serial.");
     };
     let Some(correction) = found.correction else {
@@ -107,14 +107,14 @@ pub async fn make(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Pr
         reason: draft.reason.to_string(),
         sheet_id: Some(sheet.id),
         made_by: by.to_owned(),
-        made_at: app.now(study),
+        made_at: state.now(study),
         withdrawn: None,
     };
-    match app.store.correct(&made).await {
+    match state.store.correct(&made).await {
         Err(StoreError::Rule(says)) => return say(session, &format!("Not corrected: {says}.")),
         other => other?,
     }
-    rerun(app, study, probe.id).await?;
+    rerun(state, study, probe.id).await?;
     say(
         session,
         &format!(
@@ -127,17 +127,17 @@ pub async fn make(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Pr
 
 /// Takes a correction back.
 pub async fn withdraw(around: &Around<'_>, number: &str, by: &str) -> Result<(), Problem> {
-    let Around { app, session, study, .. } = around;
+    let Around { state, session, study, .. } = around;
     let Ok(id) = number.parse::<i64>() else { return Ok(()) };
-    let probe = app.store.withdraw_correction(id, by, app.now(study)).await?;
-    rerun(app, study, probe).await?;
+    let probe = state.store.withdraw_correction(id, by, state.now(study)).await?;
+    rerun(state, study, probe).await?;
     say(session, "The correction is taken back; it stays on record.")
 }
 
 /// The tests see what the record shows.
-async fn rerun(app: &App, study: &Study, probe: i64) -> Result<(), Problem> {
-    for station in stations_of(&app.store, study.id, &Subject::Probe(probe)).await? {
-        reviewing::run(&app.store, station).await?;
+async fn rerun(state: &State, study: &Study, probe: i64) -> Result<(), Problem> {
+    for station in stations_of(&state.store, study.id, &Subject::Probe(probe)).await? {
+        reviewing::run(&state.store, station).await?;
     }
     Ok(())
 }

@@ -5,13 +5,13 @@ mod correct;
 mod sun;
 
 use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual};
-use crate::app::App;
 use crate::components::fields::Said;
 use crate::components::fields::TextField;
 use crate::shell::draft_form::MOST;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
 use crate::shell::{Shell, page, say};
+use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use convert::{SIGNALS, Worked, usual_u, work};
@@ -192,13 +192,13 @@ impl Sheet for Draft {
         &self.title
     }
 
-    async fn fresh(app: &App, study: &Study, form: &Sent) -> Result<Self, Problem> {
+    async fn fresh(state: &State, study: &Study, form: &Sent) -> Result<Self, Problem> {
         let asked = form.iter().find(|f| f.0 == "serial").map_or("", |f| f.1.trim());
         let mediums = ["stirred ice bath", "room", "warm bath"];
         let pair = |i: usize| Pair { medium: mediums.get(i).copied().unwrap_or("").into(), ..Pair::default() };
         let fresh = Self { pairs: (0..ROWS).map(pair).collect(), ..Self::default() };
         if asked == PRACTICE {
-            let seed = app.store.sheets(study.id).await?.len() as f64 + 1.0;
+            let seed = state.store.sheets(study.id).await?.len() as f64 + 1.0;
             return Ok(Self { title: "Practice thermometer in the bath".into(), practice: seed.into(), ..fresh });
         }
         let against = format!("{asked} against the reference");
@@ -284,16 +284,16 @@ fn picture(worked: &[Worked], found: &TemperatureCheck) -> Picture {
 
 /// Notes the judgement in the probe's life.
 async fn note(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let Around { app, session, study, .. } = around;
+    let Around { state, session, study, .. } = around;
     let (_, found) = judged(draft);
-    let probe = app.store.probes().await?.into_iter().find(|p| p.serial.eq_ignore_ascii_case(&draft.serial));
+    let probe = state.store.probes().await?.into_iter().find(|p| p.serial.eq_ignore_ascii_case(&draft.serial));
     match (probe, found.agreement) {
         (None, _) => say(session, "Not noted: no probe of the register has this serial."),
         (Some(_), None) => say(session, "Not noted: there is nothing to judge by yet."),
         (Some(probe), Some(_)) => {
-            let (at, by) = (app.now(study), by.to_owned());
+            let (at, by) = (state.now(study), by.to_owned());
             let event = ProbeEvent { at, kind: EventKind::Checked, note: found.sentence, by };
-            app.store.add_probe_event(probe.id, &event).await?;
+            state.store.add_probe_event(probe.id, &event).await?;
             say(session, &format!("The check is noted in the life of {}.", probe.serial))
         }
     }

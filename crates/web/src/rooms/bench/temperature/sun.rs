@@ -1,9 +1,9 @@
 //! The sun test, from the record itself.
 
-use crate::app::App;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
 use crate::shell::{Room, Shell, page};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -28,10 +28,10 @@ struct SunPage {
 }
 
 /// The page of a station's sun test.
-pub async fn sun(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let record = StationRecord::load(&app.store, *id).await?;
+pub async fn sun(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let record = StationRecord::load(&state.store, *id).await?;
     let test = sun_of(&record);
-    let shell = Shell::within(&app, &session, "Sun test", Room::Bench, &record.study, Some(&record.station)).await?;
+    let shell = Shell::within(&state, &session, "Sun test", Room::Bench, &record.study, Some(&record.station)).await?;
     let row = |name, group: Option<Group>| {
         group.map(|g| GroupRow { name, days: g.days, mean: fixed(g.mean, 2), half: fixed(g.half_width, 2) })
     };

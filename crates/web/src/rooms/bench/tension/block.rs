@@ -1,12 +1,12 @@
 //! An own-made block against a reference in a drying pot: where it responds, its curve, its lag, and the refill point.
 
-use crate::app::App;
 use crate::components::fields::Said;
 use crate::components::fields::TextField;
 use crate::rooms::bench::sheets::{Around, NumberField, Sent, Sheet, Usual, read_lines};
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
 use crate::shell::{Shell, page};
+use crate::state::State;
 use actix_web::HttpResponse;
 use askama::Template;
 use ebrel_core::planning::Typed;
@@ -152,7 +152,7 @@ impl Sheet for Draft {
         &self.title
     }
 
-    async fn fresh(_app: &App, _study: &Study, _form: &Sent) -> Result<Self, Problem> {
+    async fn fresh(_app: &State, _study: &Study, _form: &Sent) -> Result<Self, Problem> {
         Ok(Self { title: "Block in a drying pot".into(), ..Self::default() })
     }
 

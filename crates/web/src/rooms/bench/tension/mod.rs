@@ -5,12 +5,12 @@ mod block;
 mod soaking;
 
 use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual, read_lines};
-use crate::app::App;
 use crate::components::fields::Said;
 use crate::components::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped};
 use crate::shell::{Shell, page};
+use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::planning::Typed;
@@ -125,7 +125,7 @@ impl Sheet for Draft {
         &self.title
     }
 
-    async fn fresh(_app: &App, _study: &Study, _form: &Sent) -> Result<Self, Problem> {
+    async fn fresh(_app: &State, _study: &Study, _form: &Sent) -> Result<Self, Problem> {
         Ok(Self { title: "Tension probe, read by hand".into(), texture: "silt loam".into(), ..Self::default() })
     }
 

@@ -1,12 +1,12 @@
 //! Blocks soaked and dried before they go into the ground: the schedule, and what each soaking read.
 
-use crate::app::App;
 use crate::components::fields::Said;
 use crate::components::fields::TextField;
 use crate::rooms::bench::sheets::{Around, NumberField, Sent, Sheet, Usual, read_lines};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, fixed, moment, read_field};
 use crate::shell::{Shell, page};
+use crate::state::State;
 use actix_web::HttpResponse;
 use askama::Template;
 use ebrel_core::planning::Typed;
@@ -123,13 +123,13 @@ impl Sheet for Draft {
         &self.title
     }
 
-    async fn fresh(app: &App, study: &Study, _form: &Sent) -> Result<Self, Problem> {
-        let start = field(app.now(study), study.utc_offset_minutes);
+    async fn fresh(state: &State, study: &Study, _form: &Sent) -> Result<Self, Problem> {
+        let start = field(state.now(study), study.utc_offset_minutes);
         Ok(Self { title: "Soaking blocks".into(), start: start.as_str().into(), ..Self::default() })
     }
 
     async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
-        let (offset, now) = (around.study.utc_offset_minutes, around.app.now(&around.study));
+        let (offset, now) = (around.study.utc_offset_minutes, around.state.now(&around.study));
         let start = read_field(&self.start, offset);
         let says = "Write when it begins like 2026-02-13 20:00. Reckoned from now meanwhile.";
         let start_says = start.is_none().then(|| Said { class: "stop", says: says.into() });

@@ -144,7 +144,7 @@ fn sent<'f>(draft: &mut Draft, context: &StationPlan, field: impl Fn(&str) -> &'
     let json = serde_json::to_string(program).map_err(|e| Problem::Internal(e.to_string()))?;
     let version = draft.programs.len() + 1;
     let offset = context.study.utc_offset_minutes;
-    let now = context.study.fixed_now.map_or_else(crate::app::wall_clock, UnixSeconds);
+    let now = context.study.fixed_now.map_or_else(crate::state::wall_clock, UnixSeconds);
     draft.programs.push(SentProgram {
         version: (version as f64).into(),
         sent: moment(now, offset).as_str().into(),

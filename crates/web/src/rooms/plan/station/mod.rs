@@ -6,12 +6,12 @@ mod papers;
 mod steps;
 mod versions;
 
-use crate::app::App;
 use crate::shell::draft_form;
 use crate::shell::drafts::{At, TRIES, combine, in_words, sent_revision};
 use crate::shell::errors::Problem;
 use crate::shell::guard::CheckedForm;
 use crate::shell::{say, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use ebrel_app::planning::{PlanError, StationPlan};
@@ -28,20 +28,24 @@ pub fn routes(config: &mut web::ServiceConfig) {
 }
 
 /// Leads to the first step that is to be put right, or to the depths.
-async fn begin(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let context = StationPlan::load(&app.store, *id).await?;
+async fn begin(state: web::Data<State>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let context = StationPlan::load(&state.store, *id).await?;
     let step = Step::ALL.into_iter().find(|s| context.found.stops(Some(*s)).next().is_some()).unwrap_or(Step::Depths);
     Ok(see_other(&format!("/stations/{}/plan/{}", *id, step.code())))
 }
 
-async fn show(app: web::Data<App>, session: Session, path: web::Path<(i64, String)>) -> Result<HttpResponse, Problem> {
+async fn show(
+    state: web::Data<State>,
+    session: Session,
+    path: web::Path<(i64, String)>,
+) -> Result<HttpResponse, Problem> {
     let (id, step) = path.into_inner();
     let step = Step::from_code(&step).ok_or(Problem::Nowhere)?;
-    steps::show(&app, &session, &StationPlan::load(&app.store, id).await?, step).await
+    steps::show(&state, &session, &StationPlan::load(&state.store, id).await?, step).await
 }
 
 async fn save(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     path: web::Path<(i64, String)>,
     form: CheckedForm<Vec<(String, String)>>,
@@ -50,7 +54,7 @@ async fn save(
     let step = Step::from_code(&code).ok_or(Problem::Nowhere)?;
     let last = |name: &str| form.0.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
     // What was typed counts for an action: a school's depths follow the roots typed a moment ago.
-    let mut context = take_in(&app, &session, id, &form.0, !last("do").is_empty()).await?;
+    let mut context = take_in(&state, &session, id, &form.0, !last("do").is_empty()).await?;
     let mut draft = context.draft.clone();
     let mut changed = None;
     let mut landing = String::new();
@@ -63,30 +67,30 @@ async fn save(
         }
     }
     if let Some(words) = changed {
-        context::keep(&app, &session, &mut context, draft, &words).await?;
+        context::keep(&state, &session, &mut context, draft, &words).await?;
     }
     if last("live") == "yes" {
-        return steps::show(&app, &session, &StationPlan::load(&app.store, id).await?, step).await;
+        return steps::show(&state, &session, &StationPlan::load(&state.store, id).await?, step).await;
     }
     Ok(see_other(&format!("/stations/{id}/plan/{code}{landing}")))
 }
 
 /// Puts a sent form into the newest draft of a plan and keeps it, beside others who may be saving.
 async fn take_in(
-    app: &App,
+    state: &State,
     session: &Session,
     id: i64,
     form: &[(String, String)],
     begin: bool,
 ) -> Result<StationPlan, Problem> {
     for _ in 0..TRIES {
-        let mut context = StationPlan::load(&app.store, id).await?;
+        let mut context = StationPlan::load(&state.store, id).await?;
         let at = At { kind: DraftKind::Plan, document: id, revision: context.revision };
         let type_in = |draft: &Draft| Ok(draft_form::apply(draft, form)?.0);
-        let found = combine(&app.store, at, sent_revision(form), &context.draft, type_in).await?;
+        let found = combine(&state.store, at, sent_revision(form), &context.draft, type_in).await?;
         let words = draft_form::changes(&context.draft, &found.draft).or_else(|| begin.then(|| "begun".to_owned()));
         if let Some(words) = words {
-            match context::keep(app, session, &mut context, found.draft, &words).await {
+            match context::keep(state, session, &mut context, found.draft, &words).await {
                 Err(PlanError::Store(StoreError::Stale)) => continue,
                 kept => kept?,
             }

@@ -2,12 +2,12 @@
 
 use super::context;
 use super::steps::{NumberRow, SoilRow, WireGroup, numbers, soil, wire_groups};
-use crate::app::App;
 use crate::components::dig::{Drawing, Measures};
 use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::when;
 use crate::shell::{Shell, page, probe_address};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::http::header::ContentType;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -50,8 +50,8 @@ struct SheetPage {
     piped: bool,
 }
 
-async fn sheet(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let context = StationPlan::load(&app.store, *id).await?;
+async fn sheet(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let context = StationPlan::load(&state.store, *id).await?;
     let found = &context.found;
     let draft = &context.draft;
     let measures = Measures::from_code(draft.choice("measures"));
@@ -65,7 +65,7 @@ async fn sheet(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Res
         Some(format!("{}: address {from} becomes {to}", found.plan.probes[p.probe].label))
     });
     page(&SheetPage {
-        shell: context::shell(&app, &session, &context).await?,
+        shell: context::shell(&state, &session, &context).await?,
         id: *id,
         study: context.study.name.clone(),
         question: context.study.question.clone(),
@@ -132,12 +132,12 @@ struct LabelsPage {
 }
 
 async fn labels(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     request: HttpRequest,
     id: web::Path<i64>,
 ) -> Result<HttpResponse, Problem> {
-    let context = StationPlan::load(&app.store, *id).await?;
+    let context = StationPlan::load(&state.store, *id).await?;
     let connection = request.connection_info().clone();
     let mut labels = Vec::new();
     for (number, plugged) in context.found.wiring.plugged.iter().enumerate() {
@@ -165,25 +165,25 @@ async fn labels(
         }
     }
     let unnamed = context.draft.probes.iter().filter(|p| p.serial.is_blank()).count();
-    let shell = context::shell(&app, &session, &context).await?;
+    let shell = context::shell(&state, &session, &context).await?;
     page(&LabelsPage { shell, id: *id, station: context.station.name.clone(), labels, unnamed })
 }
 
-async fn calendar(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let context = StationPlan::load(&app.store, *id).await?;
+async fn calendar(state: web::Data<State>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let context = StationPlan::load(&state.store, *id).await?;
     if context.found.calendar.is_empty() {
         return Err(Problem::Refused(
             "There is no calendar yet: give the day of installation at “Kit and dates”.".into(),
         ));
     }
-    let newest = app.store.plan(*id).await?.map_or(UnixSeconds(0), |v| v.made_at);
+    let newest = state.store.plan(*id).await?.map_or(UnixSeconds(0), |v| v.made_at);
     let name = format!("{}, {}", context.study.name, context.station.name);
     let text = ebrel_formats::dates::write(&name, &context.station.code, &context.found.calendar, newest);
     Ok(attachment("text/calendar; charset=utf-8", &format!("{}-plan.ics", context.station.code), text))
 }
 
-async fn program(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let context = StationPlan::load(&app.store, *id).await?;
+async fn program(state: web::Data<State>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let context = StationPlan::load(&state.store, *id).await?;
     let text =
         serde_json::to_string_pretty(&context.found.plan.program).map_err(|e| Problem::Internal(e.to_string()))?;
     let kind = ContentType::json().to_string();

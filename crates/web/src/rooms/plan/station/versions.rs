@@ -1,12 +1,12 @@
 //! Versions of a plan, and the whole of it in and out as JSON.
 
 use super::context;
-use crate::app::App;
 use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::moment;
 use crate::shell::guard::{CheckedForm, NoFields};
 use crate::shell::{Shell, page, say, see_other};
+use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -39,31 +39,31 @@ struct VersionsPage {
     error: Option<String>,
 }
 
-async fn list(app: web::Data<App>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    show(&app, &session, *id, String::new(), None).await
+async fn list(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    show(&state, &session, *id, String::new(), None).await
 }
 
 async fn show(
-    app: &App,
+    state: &State,
     session: &Session,
     id: i64,
     json: String,
     error: Option<String>,
 ) -> Result<HttpResponse, Problem> {
-    let context = StationPlan::load(&app.store, id).await?;
+    let context = StationPlan::load(&state.store, id).await?;
     let offset = context.study.utc_offset_minutes;
-    let rows = app.store.plan_versions(id).await?.into_iter().map(|v| Row {
+    let rows = state.store.plan_versions(id).await?.into_iter().map(|v| Row {
         version: v.version,
         at: moment(v.made_at, offset),
         by: v.made_by,
         changed: v.changed,
     });
-    let shell = context::shell(app, session, &context).await?;
+    let shell = context::shell(state, session, &context).await?;
     page(&VersionsPage { shell, id, station: context.station.name, rows: rows.collect(), json, error })
 }
 
-async fn export(app: web::Data<App>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let context = StationPlan::load(&app.store, *id).await?;
+async fn export(state: web::Data<State>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let context = StationPlan::load(&state.store, *id).await?;
     let text = serde_json::to_string_pretty(&context.draft).map_err(|e| Problem::Internal(e.to_string()))?;
     Ok(attachment("application/json", &format!("{}-plan.json", context.station.code), text))
 }
@@ -75,7 +75,7 @@ struct Import {
 }
 
 async fn import(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     id: web::Path<i64>,
     form: CheckedForm<Import>,
@@ -84,11 +84,11 @@ async fn import(
     match serde_json::from_str::<Draft>(&json) {
         Err(e) => {
             let error = format!("This is no plan: {e}. Nothing was taken; correct it here and send it again.");
-            show(&app, &session, *id, json, Some(error)).await
+            show(&state, &session, *id, json, Some(error)).await
         }
         Ok(draft) => {
-            let mut context = StationPlan::load(&app.store, *id).await?;
-            context::keep(&app, &session, &mut context, draft, "taken in from JSON").await?;
+            let mut context = StationPlan::load(&state.store, *id).await?;
+            context::keep(&state, &session, &mut context, draft, "taken in from JSON").await?;
             say(&session, "The plan is taken in as a new version. The earlier ones are still here.")?;
             Ok(see_other(&format!("/stations/{}/plan/versions", *id)))
         }
@@ -96,17 +96,17 @@ async fn import(
 }
 
 async fn restore(
-    app: web::Data<App>,
+    state: web::Data<State>,
     session: Session,
     path: web::Path<(i64, i64)>,
     _form: CheckedForm<NoFields>,
 ) -> Result<HttpResponse, Problem> {
     let (id, version) = path.into_inner();
-    let old = app.store.plan_versions(id).await?.into_iter().find(|v| v.version == version);
+    let old = state.store.plan_versions(id).await?.into_iter().find(|v| v.version == version);
     let old = old.ok_or(Problem::NotFound("version of this plan"))?;
     let draft: Draft = serde_json::from_str(&old.body).map_err(|e| Problem::Internal(e.to_string()))?;
-    let mut context = StationPlan::load(&app.store, id).await?;
-    context::keep(&app, &session, &mut context, draft, &format!("back to version {version}")).await?;
+    let mut context = StationPlan::load(&state.store, id).await?;
+    context::keep(&state, &session, &mut context, draft, &format!("back to version {version}")).await?;
     say(&session, &format!("Version {version} is the plan again, as a new version."))?;
     Ok(see_other(&format!("/stations/{id}/plan/versions")))
 }

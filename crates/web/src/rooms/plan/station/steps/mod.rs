@@ -9,9 +9,9 @@ mod site;
 mod wiring;
 
 use super::context::{self, OnPage};
-use crate::app::App;
 use crate::shell::errors::Problem;
 use crate::shell::page;
+use crate::state::State;
 use actix_session::Session;
 use actix_web::HttpResponse;
 use ebrel_app::planning::StationPlan;
@@ -21,8 +21,13 @@ pub use hole::{NumberRow, SoilRow, numbers, soil};
 pub use wiring::{WireGroup, wire_groups};
 
 /// Shows a step.
-pub async fn show(app: &App, session: &Session, context: &StationPlan, step: Step) -> Result<HttpResponse, Problem> {
-    let shell = context::shell(app, session, context).await?;
+pub async fn show(
+    state: &State,
+    session: &Session,
+    context: &StationPlan,
+    step: Step,
+) -> Result<HttpResponse, Problem> {
+    let shell = context::shell(state, session, context).await?;
     let head = context.head(Some(step));
     match step {
         Step::Site => page(&site::page(shell, head, context)),

@@ -1,9 +1,9 @@
 //! Slows down guessing of passwords, by address and by account, with a wait that grows.
 
-use super::errors::Problem;
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
+use thiserror::Error;
 
 /// Wrong tries of one address before it must wait.
 const FREE: u32 = 5;
@@ -22,6 +22,14 @@ const MOST: usize = 20_000;
 struct Wrong {
     count: u32,
     last: Instant,
+}
+
+/// Too many tries were wrong.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+#[error("too many tries: wait {seconds} s")]
+pub struct Wait {
+    /// Until the next try, s.
+    pub seconds: u64,
 }
 
 /// Remembers wrong tries.
@@ -55,8 +63,8 @@ impl Throttle {
     /// address has one try a minute: the right password still passes from an address that has not been wrong.
     ///
     /// # Errors
-    /// [`Problem::Slowly`] with the seconds to wait.
-    pub fn pass(&self, address: &str, account: &str, now: Instant) -> Result<(), Problem> {
+    /// [`Wait`] with the seconds to wait.
+    pub fn pass(&self, address: &str, account: &str, now: Instant) -> Result<(), Wait> {
         let known = self.wrong.lock().unwrap_or_else(PoisonError::into_inner);
         let of = |key: String| known.get(&key).copied().filter(|w| now.duration_since(w.last) < FORGOTTEN);
         let left = |w: Option<Wrong>, wait: fn(u32) -> Duration| {
@@ -66,7 +74,7 @@ impl Throttle {
         if of(of_account(account)).is_some_and(|w| w.count >= MANY) {
             longest = longest.max(left(of(of_pair(address, account)), |_| EACH));
         }
-        if longest.is_zero() { Ok(()) } else { Err(Problem::Slowly(longest.as_secs() + 1)) }
+        if longest.is_zero() { Ok(()) } else { Err(Wait { seconds: longest.as_secs() + 1 }) }
     }
 
     /// Notes a wrong try.
@@ -97,12 +105,8 @@ impl Throttle {
 mod tests {
     use super::*;
 
-    fn seconds(problem: Result<(), Problem>) -> u64 {
-        match problem {
-            Ok(()) => 0,
-            Err(Problem::Slowly(seconds)) => seconds,
-            Err(other) => panic!("{other}"),
-        }
+    fn seconds(passed: Result<(), Wait>) -> u64 {
+        passed.map_or_else(|wait| wait.seconds, |()| 0)
     }
 
     #[test]

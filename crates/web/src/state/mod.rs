@@ -1,23 +1,24 @@
-//! The state that handlers share, and the one place where routes and guards are put together.
+//! What handlers share: the database, how Ebrel was started and is reached, and what keeps many clients from taking all of it.
 
-use crate::doors::Doors;
-use crate::places::Places;
-use crate::shell::throttle::Throttle;
-use crate::{data_dir, rooms, shell};
-use actix_session::SessionMiddleware;
-use actix_session::storage::CookieSessionStore;
-use actix_web::cookie::{Key, SameSite};
-use actix_web::middleware::{Compress, from_fn};
-use actix_web::{App as ActixApp, HttpServer, web};
+pub mod data_dir;
+pub mod doors;
+pub(crate) mod peers;
+pub(crate) mod places;
+pub(crate) mod secrets;
+pub(crate) mod throttle;
+
+use actix_web::cookie::Key;
+use doors::Doors;
 use ebrel_app::window_cache::WindowCache;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
 use ebrel_store::stations::Study;
-use rustls::ServerConfig;
+use peers::UnderWay;
+use places::Places;
 use sha2::{Digest, Sha256};
-use std::net::TcpListener;
 use std::path::{Path, PathBuf};
-use std::time::{Duration, SystemTime};
+use std::time::SystemTime;
+use throttle::Throttle;
 
 /// How Ebrel was started.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -33,11 +34,9 @@ pub enum Mode {
 
 /// The largest file that can be uploaded, bytes.
 pub const UPLOAD_LIMIT: usize = 200 * 1024 * 1024;
-/// Time that a client has to send the head of a request.
-const HEAD_TIME: Duration = Duration::from_secs(10);
 
 /// What handlers share.
-pub struct App {
+pub struct State {
     /// The database.
     pub store: Store,
     /// The directory of database, uploaded files and session key.
@@ -55,15 +54,16 @@ pub struct App {
     /// Places for reading whole files and building whole exports.
     pub heavy: Places,
     /// Requests of each peer that are under way before it signed in.
-    pub under_way: shell::limits::UnderWay,
+    pub under_way: UnderWay,
     /// Windows that were thinned lately.
     pub windows: WindowCache,
     /// Places for thinning: arithmetic that keeps a core busy.
     pub thinning: Places,
-    key: Key,
+    /// Signs and hides session cookies.
+    pub key: Key,
 }
 
-impl App {
+impl State {
     /// Opens a data directory; it is made if needed, and private.
     ///
     /// # Errors
@@ -81,10 +81,10 @@ impl App {
             mode,
             doors: Doors::default(),
             throttle: Throttle::default(),
-            first_code: shell::passwords::code(3),
+            first_code: secrets::code(3),
             hashing: Places::new(2),
             heavy: Places::new(2),
-            under_way: Default::default(),
+            under_way: UnderWay::default(),
             windows: WindowCache::default(),
             thinning: Places::new(2),
             key,
@@ -105,9 +105,9 @@ impl App {
 
     /// The name of the session cookie: another one for each data directory, so that two servers on one host do not sign each
     /// other's visitors out.
-    fn cookie_name(&self) -> String {
-        let hash = Sha256::digest(self.key.master());
-        format!("ebrel-{}", hash[..4].iter().map(|b| format!("{b:02x}")).collect::<String>())
+    #[must_use]
+    pub fn cookie_name(&self) -> String {
+        format!("ebrel-{}", &hex::encode(Sha256::digest(self.key.master()))[..8])
     }
 }
 
@@ -133,56 +133,4 @@ fn session_key(path: &Path) -> std::io::Result<Key> {
     std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
     std::io::Write::write_all(&mut options.open(path)?, key.master())?;
     Ok(key)
-}
-
-/// Routes of every room, and what guards them.
-pub fn configure(config: &mut web::ServiceConfig) {
-    shell::routes(config);
-    rooms::routes(config);
-}
-
-/// Serves the application on a listener until it is told to stop; over TLS if it is given a certificate.
-///
-/// # Errors
-/// If the server cannot be started.
-pub fn server(
-    app: web::Data<App>,
-    listener: TcpListener,
-    tls: Option<ServerConfig>,
-) -> std::io::Result<actix_web::dev::Server> {
-    let https = matches!(app.mode, Mode::Serve { https: true });
-    let server = HttpServer::new(move || {
-        let sessions = SessionMiddleware::builder(CookieSessionStore::default(), app.key.clone())
-            .cookie_name(app.cookie_name())
-            .cookie_secure(https)
-            .cookie_http_only(true)
-            .cookie_same_site(SameSite::Lax)
-            .build();
-        ActixApp::new()
-            .app_data(app.clone())
-            .app_data(web::PayloadConfig::new(4 * 1024 * 1024))
-            .app_data(web::JsonConfig::default().limit(4 * 1024 * 1024).error_handler(shell::errors::json_error))
-            .app_data(web::PathConfig::default().error_handler(|_, _| shell::errors::Problem::Nowhere.into()))
-            .app_data(web::QueryConfig::default().error_handler(shell::errors::query_error))
-            .app_data(
-                actix_multipart::form::MultipartFormConfig::default()
-                    .total_limit(UPLOAD_LIMIT)
-                    .memory_limit(1024 * 1024)
-                    .error_handler(|e, _| shell::errors::upload_error(&e).into()),
-            )
-            .wrap(from_fn(shell::sign_in::require))
-            .wrap(sessions)
-            .wrap(from_fn(shell::guard::check))
-            .wrap(from_fn(shell::limits::limit))
-            .wrap(Compress::default())
-            .wrap(from_fn(shell::guard::headers))
-            .configure(configure)
-            .default_service(web::to(shell::errors::nowhere))
-    });
-    let server = server.workers(2).shutdown_timeout(5).client_request_timeout(HEAD_TIME);
-    let server = match tls {
-        Some(config) => server.listen_rustls_0_23(listener, config)?,
-        None => server.listen(listener)?,
-    };
-    Ok(server.run())
 }

@@ -1,9 +1,21 @@
 //! Places for work that keeps a core busy or takes much memory: a small fixed number at once, however many ask.
 
-use crate::shell::errors::Problem;
+use actix_web::error::BlockingError;
 use actix_web::web;
 use std::sync::Arc;
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use thiserror::Error;
+use tokio::sync::{AcquireError, OwnedSemaphorePermit, Semaphore};
+
+/// Work that was not done.
+#[derive(Debug, Error)]
+pub enum PlaceError {
+    /// The places were closed, which nobody does.
+    #[error(transparent)]
+    Closed(#[from] AcquireError),
+    /// The work panicked.
+    #[error(transparent)]
+    Panicked(#[from] BlockingError),
+}
 
 /// Where such work is done.
 pub struct Places(Arc<Semaphore>);
@@ -21,9 +33,9 @@ impl Places {
     /// Waits for a place.
     ///
     /// # Errors
-    /// [`Problem::Internal`] if the places were closed, which nobody does.
-    pub async fn take(&self) -> Result<Place, Problem> {
-        let permit = Arc::clone(&self.0).acquire_owned().await.map_err(|e| Problem::Internal(e.to_string()))?;
+    /// [`PlaceError::Closed`].
+    pub async fn take(&self) -> Result<Place, PlaceError> {
+        let permit = Arc::clone(&self.0).acquire_owned().await?;
         Ok(Place(Arc::new(permit)))
     }
 }
@@ -32,16 +44,15 @@ impl Place {
     /// Does the work off the threads that answer. A client that goes away meanwhile does not free the place: the work goes on.
     ///
     /// # Errors
-    /// [`Problem::Internal`] if the work panics.
-    pub async fn run<T: Send + 'static>(&self, work: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
+    /// [`PlaceError::Panicked`].
+    pub async fn run<T: Send + 'static>(&self, work: impl FnOnce() -> T + Send + 'static) -> Result<T, PlaceError> {
         let held = Arc::clone(&self.0);
-        web::block(move || {
+        let done = web::block(move || {
             let done = work();
             drop(held);
             done
-        })
-        .await
-        .map_err(|e| Problem::Internal(e.to_string()))
+        });
+        Ok(done.await?)
     }
 }
 
