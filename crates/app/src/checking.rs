@@ -2,8 +2,9 @@
 
 use ebrel_core::quality::{Channel, Event, EventKind, Flag, Repeat, Settings, check_station};
 use ebrel_core::series::{Meaning, Series, View};
-use ebrel_core::units::{BulkDensity, ParticleDensity, Quantity, SpanSeconds, UnixSeconds, pore_space};
-use ebrel_formats::package::{CalibrationRow, ChannelRow, FlagRow, Package, ReadingRow};
+use ebrel_core::soil::{Horizon, Profile};
+use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
+use ebrel_formats::package::{CalibrationRow, ChannelRow, FlagRow, HorizonRow, Package, ReadingRow};
 
 /// A channel of the package in order of time, each time once.
 struct Sorted {
@@ -99,10 +100,9 @@ fn meaning(package: &Package, channel: &str) -> Meaning {
 fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name: &'a str) -> Option<Channel<'a>> {
     let quantity = Quantity::from_code(&row.quantity)?;
     let calibrated = quantity == Quantity::RawOutput && sorted.raw.is_some();
-    let soil = package
-        .horizons
-        .iter()
-        .find(|h| h.station == row.station && row.depth_cm.is_some_and(|d| h.top_cm <= d && d < h.bottom_cm));
+    let soil =
+        package.horizons.iter().filter(|h| h.station == row.station).map(HorizonRow::horizon).collect::<Vec<_>>();
+    let soil = Profile::from(soil);
     Some(Channel {
         name,
         node: &row.node,
@@ -114,10 +114,7 @@ fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name:
         raw_unit: if quantity == Quantity::RawOutput { &row.unit } else { "" },
         instrument: row.instrument_min.zip(row.instrument_max),
         resolution: row.resolution,
-        pore_space: soil.and_then(|h| {
-            let density = BulkDensity::new(h.bulk_density_g_cm3?).ok()?;
-            pore_space(density, ParticleDensity::of_organic(h.organic_matter_pct))
-        }),
+        pore_space: row.depth_cm.and_then(|d| soil.at(d)).and_then(Horizon::pore_space),
         repeats: &sorted.repeats,
     })
 }

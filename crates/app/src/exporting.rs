@@ -182,7 +182,7 @@ pub fn package<'a>(
         title: format!("{}: {}", record.study.name, record.station.name),
         description: selection.words(),
         stations: vec![station_row(record)],
-        horizons: record.horizons.iter().map(|h| horizon_row(code, h)).collect(),
+        horizons: record.soil.horizons().iter().map(|h| HorizonRow::of(code, h)).collect(),
         channels: taken.iter().map(|c| (channel_row(record, c, name(c)), readings(c, flags, selection))).collect(),
         events: record
             .events
@@ -215,20 +215,6 @@ fn station_row(record: &StationRecord) -> StationRow {
         treatment: s.treatment.clone(),
         cover: s.cover.clone(),
         ..StationRow::default()
-    }
-}
-
-fn horizon_row(station: &str, h: &ebrel_store::stations::Horizon) -> HorizonRow {
-    HorizonRow {
-        station: station.to_owned(),
-        top_cm: h.top_cm,
-        bottom_cm: h.bottom_cm,
-        name: h.name.clone(),
-        texture: h.texture.clone(),
-        sand_pct: h.sand_pct,
-        clay_pct: h.clay_pct,
-        organic_matter_pct: h.organic_matter_pct,
-        bulk_density_g_cm3: h.bulk_density_g_cm3,
     }
 }
 

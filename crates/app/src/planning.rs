@@ -4,10 +4,11 @@ use ebrel_core::planning::{
     Assessment, BiasDraft, Catalogue, CatalogueError, Design, DesignDraft, Draft, HorizonDraft, Setting, Typed, Weight,
     assess, known_bias,
 };
+use ebrel_core::soil::Profile;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::drafts::DraftKind;
 use ebrel_store::plans::PlanChange;
-use ebrel_store::stations::{Horizon, Station, Study};
+use ebrel_store::stations::{Station, Study};
 use ebrel_store::{Store, StoreError};
 use thiserror::Error;
 
@@ -81,7 +82,7 @@ impl StationPlan {
         let newest = store.plan(station.id).await?;
         let (draft, version) = match newest {
             Some(newest) => (serde_json::from_str(&newest.body)?, newest.version),
-            None => (first_draft(&station, &store.horizons(station.id).await?), 0),
+            None => (first_draft(&station, &store.profile(station.id).await?), 0),
         };
         let setting = setting(&station, &design);
         let found = assess(&draft, &catalogue, &setting);
@@ -113,8 +114,7 @@ impl StationPlan {
         self.station.known_bias = known_bias(&self.draft);
         // Soil with a field that cannot be read yet is not passed on; the typed form keeps it.
         let whole = !self.found.remarks.iter().any(|r| r.at.starts_with("horizons.") && r.weight == Weight::Stop);
-        let soil: Vec<Horizon> = self.found.plan.layers.iter().map(horizon).collect();
-        store.describe_station(&self.station, whole.then_some(&soil[..])).await?;
+        store.describe_station(&self.station, whole.then_some(&self.found.plan.soil)).await?;
         Ok(())
     }
 }
@@ -124,23 +124,10 @@ fn setting(station: &Station, design: &Design) -> Setting {
     Setting { station: station.name.clone(), interval_s: design.interval_s, months: design.months }
 }
 
-fn horizon(l: &ebrel_core::planning::Layer) -> Horizon {
-    Horizon {
-        top_cm: l.top_cm,
-        bottom_cm: l.bottom_cm,
-        name: l.name.clone(),
-        texture: l.texture.clone(),
-        sand_pct: l.sand_pct,
-        clay_pct: l.clay_pct,
-        organic_matter_pct: l.organic_pct,
-        bulk_density_g_cm3: l.density,
-    }
-}
-
 /// A draft that begins with the station's soil as it is known.
-fn first_draft(station: &Station, soil: &[Horizon]) -> Draft {
+fn first_draft(station: &Station, soil: &Profile) -> Draft {
     let typed = |v: Option<f64>| v.map(Typed::from).unwrap_or_default();
-    let horizons = soil.iter().map(|h| HorizonDraft {
+    let horizons = soil.horizons().iter().map(|h| HorizonDraft {
         name: h.name.as_str().into(),
         texture: h.texture.as_str().into(),
         bottom_cm: h.bottom_cm.into(),

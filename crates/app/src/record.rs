@@ -2,10 +2,11 @@
 
 use ebrel_core::quality::{Channel, Event, Repeat};
 use ebrel_core::series::{Meaning, Series, View};
+use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::temperature::{DatedCorrection, corrected};
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
 use ebrel_store::placements::StoredChannel;
-use ebrel_store::stations::{Horizon, Station, StoredEvent, Study};
+use ebrel_store::stations::{Station, StoredEvent, Study};
 use ebrel_store::{Store, StoreError};
 use std::borrow::Cow;
 use std::sync::Arc;
@@ -78,7 +79,7 @@ pub struct StationRecord {
     /// The station.
     pub station: Station,
     /// Its soil.
-    pub horizons: Vec<Horizon>,
+    pub soil: Profile,
     /// Its channels: moisture by depth, soil temperature by depth, the rest.
     pub channels: Vec<ChannelRecord>,
     /// What happened there.
@@ -107,17 +108,15 @@ impl StationRecord {
     pub async fn outline(store: &Store, station_id: i64) -> Result<Self, StoreError> {
         let station = store.station(station_id).await?;
         let study = store.study(station.study_id).await?;
-        let horizons = store.horizons(station_id).await?;
+        let soil = store.profile(station_id).await?;
         let calibrations = store.calibrations_at(station_id).await?;
         let standing = store.corrections_at(station_id).await?;
         let mut channels = Vec::new();
         for channel in store.channels(station_id).await? {
             let probe = &channel.placement.probe;
-            let depth = channel.placement.depth_cm;
-            let horizon = depth.and_then(|d| horizons.iter().find(|h| h.top_cm <= d && d < h.bottom_cm));
+            let horizon = channel.placement.depth_cm.and_then(|d| soil.at(d));
             let meaning = if channel.stream.quantity == Quantity::RawOutput {
-                let soils: Vec<&str> = horizon.iter().flat_map(|h| [h.texture.as_str(), h.name.as_str()]).collect();
-                calibrations.meaning(probe.id, &probe.model, &soils)
+                calibrations.meaning(probe.id, &probe.model, horizon)
             } else {
                 Meaning::default()
             };
@@ -128,7 +127,7 @@ impl StationRecord {
             channels.push(ChannelRecord { channel, series, meaning, corrections, pore_space, repeats });
         }
         let events = store.events(station_id).await?;
-        Ok(Self { study, station, horizons, channels, events })
+        Ok(Self { study, station, soil, channels, events })
     }
 
     /// First and last reading of the station.

@@ -14,6 +14,7 @@
 //! * [`temperature`]: thermocouples, thermistors, platinum; a thermometer against a reference; the sun test.
 //! * [`acceptance`], [`batch`]: a new probe in air, in water and in a bucket; probes side by side.
 //! * [`tension`]: resistive blocks and kilopascal; soaking; a block's own curve from a drying pot.
+//! * [`soil`]: the horizons of a place; which one a probe is in.
 //! * [`statistics`]: the few robust and parametric estimates that the rooms above share.
 
 pub mod acceptance;
@@ -28,6 +29,7 @@ pub mod radio;
 pub mod register;
 pub mod sampling;
 pub mod series;
+pub mod soil;
 pub mod statistics;
 pub mod sun;
 pub mod temperature;

@@ -2,8 +2,9 @@
 
 use crate::unit::meaning_changed;
 use crate::{Store, StoreError};
-use ebrel_core::calibration::Curve;
+use ebrel_core::calibration::{Curve, serves_model};
 use ebrel_core::series::{DatedCurve, Meaning};
+use ebrel_core::soil::Horizon;
 use ebrel_core::units::UnixSeconds;
 use std::collections::HashMap;
 
@@ -293,21 +294,36 @@ impl Store {
         rows.fetch_all(&self.pool).await?.into_iter().map(Adopted::try_from).collect()
     }
 
-    /// What the raw readings of a probe mean, by date: see [`AtStation::meaning`].
+    /// What the raw readings of a probe mean in a horizon, by date: see [`InForce::meaning`].
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn meaning(&self, probe: i64, model: &str, soils: &[&str]) -> Result<Meaning, StoreError> {
+    pub async fn meaning(&self, probe: i64, model: &str, soil: Option<&Horizon>) -> Result<Meaning, StoreError> {
         let own = self.calibrations(&Subject::Probe(probe)).await?;
         let of_model = self.calibrations(&Subject::Model(model.to_owned())).await?;
-        Ok(AtStation::of(own.into_iter().chain(of_model)).meaning(probe, model, soils))
+        Ok(InForce::of(own.into_iter().chain(of_model)).meaning(probe, model, soil))
+    }
+
+    /// Every calibration in force.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn calibrations_in_force(&self) -> Result<InForce, StoreError> {
+        let rows = sqlx::query_as!(
+            Row,
+            r#"SELECT id AS "id!", probe_id, model, soil, density_g_cm3, logger, version, run_id, valid_from, curve, statement,
+               samples, adopted_by, adopted_at, retired_at, retired_by, retired_why
+               FROM calibration WHERE retired_at IS NULL ORDER BY version DESC, id DESC"#
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter().map(Adopted::try_from);
+        Ok(InForce::of(rows.collect::<Result<Vec<_>, _>>()?))
     }
 
     /// What was adopted for the probes that lie or lay at a station, and for whole models.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn calibrations_at(&self, station: i64) -> Result<AtStation, StoreError> {
+    pub async fn calibrations_at(&self, station: i64) -> Result<InForce, StoreError> {
         let rows = sqlx::query_as!(
             Row,
             r#"SELECT id AS "id!", probe_id, model, soil, density_g_cm3, logger, version, run_id, valid_from, curve, statement,
@@ -318,44 +334,47 @@ impl Store {
             station
         );
         let rows = rows.fetch_all(&self.pool).await?.into_iter().map(Adopted::try_from);
-        Ok(AtStation::of(rows.collect::<Result<Vec<_>, _>>()?))
+        Ok(InForce::of(rows.collect::<Result<Vec<_>, _>>()?))
     }
 }
 
-/// Calibrations in force for the probes of a station, read at once.
+/// Calibrations in force, read at once.
 #[derive(Debug, Clone, Default)]
-pub struct AtStation {
+pub struct InForce {
     /// Newest first.
     of_probes: HashMap<i64, Vec<Adopted>>,
+    /// Newest first.
     of_models: Vec<Adopted>,
 }
 
-impl AtStation {
+impl InForce {
     fn of(newest_first: impl IntoIterator<Item = Adopted>) -> Self {
-        let mut at = Self::default();
+        let mut found = Self::default();
         for adopted in newest_first.into_iter().filter(|c| c.retired.is_none()) {
             match adopted.subject {
-                Subject::Probe(id) => at.of_probes.entry(id).or_default().push(adopted),
-                Subject::Model(_) => at.of_models.push(adopted),
+                Subject::Probe(id) => found.of_probes.entry(id).or_default().push(adopted),
+                Subject::Model(_) => found.of_models.push(adopted),
             }
         }
-        at
+        found
     }
 
-    /// What the raw readings of a probe mean, by date: its own calibrations, or, where it has none, those of its model
-    /// for a soil that goes by one of the names `soils` (texture and name of the horizon it lies in).
+    /// The calibrations that serve a probe in a horizon, newest first: its own, or, where it has none, those of its model for
+    /// that soil ([`serves_model`]). A probe that lies in no soil has only its own.
     #[must_use]
-    pub fn meaning(&self, probe: i64, model: &str, soils: &[&str]) -> Meaning {
-        let for_it = |c: &&Adopted| {
-            let fits = soils.iter().any(|s| s.eq_ignore_ascii_case(&c.made_with.soil));
-            fits && !model.is_empty() && matches!(&c.subject, Subject::Model(m) if m == model)
-        };
-        let in_force: Vec<&Adopted> = match self.of_probes.get(&probe) {
+    pub fn serving(&self, probe: i64, model: &str, soil: Option<&Horizon>) -> Vec<&Adopted> {
+        let for_it = |c: &&Adopted| matches!(&c.subject, Subject::Model(of) if serves_model((of, &c.made_with.soil), model, soil));
+        match self.of_probes.get(&probe) {
             Some(own) => own.iter().collect(),
             None => self.of_models.iter().filter(for_it).collect(),
-        };
+        }
+    }
+
+    /// What the raw readings of a probe mean in a horizon, by date.
+    #[must_use]
+    pub fn meaning(&self, probe: i64, model: &str, soil: Option<&Horizon>) -> Meaning {
         // Newest first as they come; of two that begin at one moment the later adopted one holds.
-        Meaning::new(in_force.into_iter().rev().map(Adopted::dated).collect())
+        Meaning::new(self.serving(probe, model, soil).into_iter().rev().map(Adopted::dated).collect())
     }
 }
 
@@ -390,14 +409,14 @@ mod tests {
         assert_eq!(store.adopt(&adoption(own(), 0, 1.0)).await.unwrap(), 1);
         assert_eq!(store.adopt(&adoption(own(), 500, 2.0)).await.unwrap(), 2);
         assert_eq!(store.adopt(&adoption(own(), 0, 3.0)).await.unwrap(), 3);
-        assert_eq!(store.meaning(id, "", &[]).await.unwrap().resolve(VIEW), [3.0, 2.0]);
+        assert_eq!(store.meaning(id, "", None).await.unwrap().resolve(VIEW), [3.0, 2.0]);
         let all = store.calibrations(&own()).await.unwrap();
         assert_eq!(all.len(), 3);
         assert_eq!(all[2].retired.as_ref().unwrap().why, "a later version begins at the same moment");
         assert_eq!((all[0].made_with.density, all[0].made_with.logger.as_str()), (Some(1.3), "field node"));
         let why = Retirement { at: UnixSeconds(10), by: "T. Quill".into(), why: "wrong density".into() };
         store.retire(all[1].id, &why).await.unwrap();
-        assert_eq!(store.meaning(id, "", &[]).await.unwrap().resolve(VIEW), [3.0, 3.0]);
+        assert_eq!(store.meaning(id, "", None).await.unwrap().resolve(VIEW), [3.0, 3.0]);
         assert_eq!(store.calibration(all[1].id).await.unwrap().retired, Some(why));
         assert!(matches!(store.calibration(99).await, Err(StoreError::NotFound(_))));
     }
@@ -411,19 +430,22 @@ mod tests {
         let mut other = adoption(model(), 0, 7.0);
         other.made_with.soil = "sand".into();
         assert_eq!(store.adopt(&other).await.unwrap(), 1, "each soil counts its own versions");
-        let means = |soils: &'static [&'static str]| store.meaning(id, "blade", soils);
+        let soil =
+            |texture: &str, name: &str| Horizon { texture: texture.into(), name: name.into(), ..Horizon::default() };
+        let means =
+            async |texture: &str, name: &str| store.meaning(id, "blade", Some(&soil(texture, name))).await.unwrap();
         assert_eq!(store.model_calibrations().await.unwrap().len(), 2);
         assert!(store.calibrations_of_run(1).await.unwrap().is_empty());
-        assert_eq!(means(&["Silt Loam", "A"]).await.unwrap().resolve(VIEW), [5.0, 5.0]);
-        assert_eq!(means(&["sand"]).await.unwrap().resolve(VIEW), [7.0, 7.0]);
-        assert!(means(&["clay"]).await.unwrap().is_raw(), "no curve for another soil is borrowed");
-        assert_eq!(
-            store.calibrated_probes().await.unwrap(),
-            std::collections::HashSet::new(),
-            "the probe is of another model"
+        assert_eq!(means("Silt Loam", "A").await.resolve(VIEW), [5.0, 5.0]);
+        assert_eq!(means("sand", "").await.resolve(VIEW), [7.0, 7.0]);
+        assert!(means("clay", "").await.is_raw(), "no curve for another soil is borrowed");
+        let in_force = store.calibrations_in_force().await.unwrap();
+        assert!(
+            store.served_now(&in_force).await.unwrap().is_empty(),
+            "the probe is of another model, and on the shelf"
         );
         store.adopt(&adoption(Subject::Probe(id), 0, 1.0)).await.unwrap();
-        assert_eq!(means(&["sand"]).await.unwrap().resolve(VIEW), [1.0, 1.0]);
+        assert_eq!(means("sand", "").await.resolve(VIEW), [1.0, 1.0]);
         other.made_with.soil = String::new();
         assert!(store.adopt(&other).await.is_err(), "a model's curve without a soil would serve anywhere");
     }

@@ -1,8 +1,9 @@
 //! Plans of stations with their versions, the design of a study, and the catalogue of models.
 
 use crate::drafts::{DraftKind, advance};
-use crate::stations::{Horizon, Station};
+use crate::stations::Station;
 use crate::{Store, StoreError};
+use ebrel_core::soil::Profile;
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
 
 /// A version of a plan.
@@ -133,9 +134,9 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses.
-    pub async fn describe_station(&self, station: &Station, soil: Option<&[Horizon]>) -> Result<(), StoreError> {
+    pub async fn describe_station(&self, station: &Station, soil: Option<&Profile>) -> Result<(), StoreError> {
         // Read before the write lock is taken: who holds it waits for no other connection.
-        let known = self.horizons(station.id).await?;
+        let known = self.profile(station.id).await?;
         let mut tx = self.write().await?;
         sqlx::query!(
             "UPDATE station SET latitude = ?, longitude = ?, elevation_m = ?, treatment = ?, cover = ?, known_bias = ?
@@ -150,10 +151,10 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
-        if let Some(soil) = soil.filter(|soil| *soil != known) {
+        if let Some(soil) = soil.filter(|soil| **soil != known) {
             crate::unit::station_changed(&mut tx, station.id).await?;
             sqlx::query!("DELETE FROM horizon WHERE station_id = ?", station.id).execute(&mut *tx).await?;
-            crate::stations::add_horizons(&mut tx, station.id, soil).await?;
+            crate::stations::add_horizons(&mut tx, station.id, soil.horizons()).await?;
         }
         tx.commit().await?;
         Ok(())
@@ -229,6 +230,7 @@ mod tests {
     use super::*;
     use crate::database::testing::store;
     use crate::stations::testing::station;
+    use ebrel_core::soil::Horizon;
 
     #[tokio::test]
     async fn typing_on_in_one_field_is_one_version_and_each_other_change_its_own() {
@@ -265,20 +267,13 @@ mod tests {
         let id = station(&store).await;
         let mut described = store.station(id).await.unwrap();
         described.known_bias = "a wall".into();
-        let soil = [Horizon {
-            top_cm: 0.0,
-            bottom_cm: 20.0,
-            name: "A".into(),
-            texture: String::new(),
-            sand_pct: None,
-            clay_pct: None,
-            organic_matter_pct: None,
-            bulk_density_g_cm3: Some(1.2),
-        }];
+        let topsoil =
+            Horizon { bottom_cm: 20.0, name: "A".into(), bulk_density_g_cm3: Some(1.2), ..Horizon::default() };
+        let soil = Profile::from(vec![topsoil]);
         store.describe_station(&described, Some(&soil)).await.unwrap();
         store.describe_station(&described, None).await.unwrap();
         assert_eq!(store.station(id).await.unwrap().known_bias, "a wall");
-        assert_eq!(store.horizons(id).await.unwrap(), soil);
+        assert_eq!(store.profile(id).await.unwrap(), soil);
         store.keep_catalogue(0, Some("{}")).await.unwrap();
         assert!(matches!(store.keep_catalogue(0, None).await, Err(StoreError::Stale)), "from an old page");
         assert_eq!(store.catalogue().await.unwrap().as_deref(), Some("{}"));

@@ -1,10 +1,13 @@
 //! The register of probes: events in a probe's life, where it was and is, and the sheets of the bench.
 
+use crate::calibrations::{Adopted, InForce};
 use crate::drafts::{DraftKind, advance};
 use crate::{Store, StoreError, Unit};
 use ebrel_core::register::EventKind;
+use ebrel_core::soil::Profile;
 use ebrel_core::units::UnixSeconds;
-use std::collections::HashSet;
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 
 /// Something that happened to a probe.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -113,35 +116,32 @@ impl Store {
             .collect())
     }
 
-    /// Numbers of the probes for which a calibration holds: their own, or one of their model for the soil they lie in.
+    /// The newest calibration that serves each probe where it lies now; probes that none serves are not in it.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn calibrated_probes(&self) -> Result<HashSet<i64>, StoreError> {
-        let own = sqlx::query_scalar!(
-            r#"SELECT DISTINCT probe_id AS "id!" FROM calibration WHERE probe_id IS NOT NULL AND retired_at IS NULL"#
+    pub async fn served_now<'c>(&self, in_force: &'c InForce) -> Result<HashMap<i64, &'c Adopted>, StoreError> {
+        let probes = sqlx::query!(
+            r#"SELECT p.id AS "id!", p.model, l.depth_cm AS "depth_cm?", n.station_id AS "station_id?"
+               FROM probe p LEFT JOIN placement l ON l.probe_id = p.id AND l.ends IS NULL
+               LEFT JOIN node n ON n.id = l.node_id"#
         );
-        let mut all: HashSet<i64> = own.fetch_all(&self.pool).await?.into_iter().collect();
-        all.extend(self.served_by_model().await?.into_iter().map(|(probe, _)| probe));
-        Ok(all)
-    }
-
-    /// Probes that a calibration of their model serves where they lie now, each with the number of the calibration, the
-    /// newest first. A probe on the shelf lies in no soil, so none serves it.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database cannot be read.
-    pub async fn served_by_model(&self) -> Result<Vec<(i64, i64)>, StoreError> {
-        let rows = sqlx::query!(
-            r#"SELECT p.id AS "probe!", c.id AS "calibration!" FROM calibration c JOIN probe p ON p.model = c.model
-               WHERE c.probe_id IS NULL AND c.retired_at IS NULL
-               AND NOT EXISTS (SELECT 1 FROM calibration o WHERE o.probe_id = p.id AND o.retired_at IS NULL)
-               AND EXISTS (SELECT 1 FROM placement l JOIN node n ON n.id = l.node_id JOIN horizon h ON h.station_id = n.station_id
-                           WHERE l.probe_id = p.id AND l.ends IS NULL AND h.top_cm <= l.depth_cm AND l.depth_cm < h.bottom_cm
-                           AND lower(c.soil) IN (lower(h.texture), lower(h.name)))
-               ORDER BY c.id DESC"#
-        );
-        Ok(rows.fetch_all(&self.pool).await?.into_iter().map(|r| (r.probe, r.calibration)).collect())
+        let probes = probes.fetch_all(&self.pool).await?;
+        let mut profiles: HashMap<i64, Profile> = HashMap::new();
+        for station in probes.iter().filter_map(|p| p.station_id) {
+            if let Entry::Vacant(unknown) = profiles.entry(station) {
+                unknown.insert(self.profile(station).await?);
+            }
+        }
+        let mut served = HashMap::new();
+        for p in &probes {
+            let profile = p.station_id.and_then(|id| profiles.get(&id));
+            let soil = profile.zip(p.depth_cm).and_then(|(profile, depth)| profile.at(depth));
+            if let Some(newest) = in_force.serving(p.id, &p.model, soil).first() {
+                served.entry(p.id).or_insert(*newest);
+            }
+        }
+        Ok(served)
     }
 
     /// Begins a sheet (its `id` is not used) and returns its number.
@@ -261,7 +261,7 @@ mod tests {
         assert_eq!(store.probe_events(None).await.unwrap().len(), 2);
         assert!(store.probe_events(Some(id + 1)).await.unwrap().is_empty());
         assert!(store.probe_places(Some(id)).await.unwrap().is_empty());
-        assert!(store.calibrated_probes().await.unwrap().is_empty());
+        assert!(store.served_now(&store.calibrations_in_force().await.unwrap()).await.unwrap().is_empty());
         let sheet = BenchSheet {
             id: 0,
             study_id: 1,

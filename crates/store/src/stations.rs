@@ -2,7 +2,8 @@
 
 use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::{Event, EventKind};
-use ebrel_core::units::{BulkDensity, ParticleDensity, Quantity, UnixSeconds, pore_space};
+use ebrel_core::soil::{Horizon, Profile};
+use ebrel_core::units::{Quantity, UnixSeconds};
 
 /// A study: the whole, with its question.
 #[derive(Debug, Clone, PartialEq)]
@@ -42,36 +43,6 @@ pub struct Station {
     pub cover: String,
     /// What is known to bias the place; shown with its data.
     pub known_bias: String,
-}
-
-/// A horizon of a station's soil.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Horizon {
-    /// Upper boundary, cm.
-    pub top_cm: f64,
-    /// Lower boundary, cm.
-    pub bottom_cm: f64,
-    /// Name: "A", "Bt".
-    pub name: String,
-    /// USDA texture class.
-    pub texture: String,
-    /// Sand, %.
-    pub sand_pct: Option<f64>,
-    /// Clay, %.
-    pub clay_pct: Option<f64>,
-    /// Organic matter, %.
-    pub organic_matter_pct: Option<f64>,
-    /// Dry bulk density, g/cm³.
-    pub bulk_density_g_cm3: Option<f64>,
-}
-
-impl Horizon {
-    /// Pore space from the bulk density, if that is known and legal.
-    #[must_use]
-    pub fn pore_space(&self) -> Option<f64> {
-        let density = BulkDensity::new(self.bulk_density_g_cm3?).ok()?;
-        pore_space(density, ParticleDensity::of_organic(self.organic_matter_pct))
-    }
 }
 
 /// What a node reports at a port.
@@ -191,18 +162,18 @@ impl Store {
         Ok(id)
     }
 
-    /// Horizons of a station from the surface down.
+    /// The soil of a station.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn horizons(&self, station: i64) -> Result<Vec<Horizon>, StoreError> {
+    pub async fn profile(&self, station: i64) -> Result<Profile, StoreError> {
         let rows = sqlx::query_as!(
             Horizon,
             "SELECT top_cm, bottom_cm, name, texture, sand_pct, clay_pct, organic_matter_pct, bulk_density_g_cm3
              FROM horizon WHERE station_id = ? ORDER BY top_cm",
             station
         );
-        Ok(rows.fetch_all(&self.pool).await?)
+        Ok(Profile::from(rows.fetch_all(&self.pool).await?))
     }
 
     /// Streams of a station by node and port.

@@ -3,12 +3,13 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
 use ebrel_core::quality::{Event, EventKind};
+use ebrel_core::soil::Horizon;
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
 use ebrel_store::imports::Import;
 use ebrel_store::placements::{NewPlacement, Probe};
 use ebrel_store::readings::Reading;
 use ebrel_store::runs::Run;
-use ebrel_store::stations::{Horizon, Station, StoredEvent, Study};
+use ebrel_store::stations::{Station, StoredEvent, Study};
 use ebrel_store::{Store, StoreError};
 
 struct Rig {
@@ -97,7 +98,8 @@ impl Rig {
 #[tokio::test]
 async fn soil_comes_back_from_the_surface_down_with_its_pore_space() {
     let rig = rig().await;
-    let soil = rig.store.horizons(rig.station).await.unwrap();
+    let soil = rig.store.profile(rig.station).await.unwrap();
+    let soil = soil.horizons();
     assert_eq!(soil.iter().map(|h| h.top_cm).collect::<Vec<_>>(), [0.0, 14.0]);
     assert!((soil[0].pore_space().unwrap() - 0.554_717).abs() < 1e-6);
     assert_eq!(soil[1].pore_space(), None);

@@ -6,6 +6,7 @@ mod plans;
 use ebrel_core::calibration::{Curve, Samples, recommend};
 use ebrel_core::quality::{self, Event};
 use ebrel_core::register::EventKind;
+use ebrel_core::soil::Horizon;
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
 use ebrel_simulator::{BenchRun, SampleMasses, Scenario, ostrelle_cut_coupe, simulate};
 use ebrel_store::calibrations::{Adoption, MadeWith, Subject};
@@ -13,7 +14,7 @@ use ebrel_store::placements::{NewPlacement, Probe};
 use ebrel_store::readings::Reading;
 use ebrel_store::register::ProbeEvent;
 use ebrel_store::runs::Run;
-use ebrel_store::stations::{Horizon, Station, StoredEvent, Study};
+use ebrel_store::stations::{Station, StoredEvent, Study};
 use ebrel_store::{Store, StoreError};
 use serde_json::json;
 

@@ -14,6 +14,7 @@ mod fit;
 mod form;
 mod literature;
 mod recommend;
+mod serves;
 
 pub use compare::{Comparison, ContentBand, DayMeans, Largest, Strains, compare};
 pub use curve::{Curve, CurveError, Estimate};
@@ -22,6 +23,7 @@ pub use fit::{Direction, FitError, Intercept, PolynomialFit};
 pub use form::Form;
 pub use literature::{Published, Score, mixing_theta, score};
 pub use recommend::{Candidate, Recommendation, Samples, recommend};
+pub use serves::serves_model;
 
 /// Confidence level of every band that is drawn.
 pub const BAND_LEVEL: f64 = 0.95;

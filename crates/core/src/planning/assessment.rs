@@ -72,7 +72,7 @@ pub fn assess(draft: &Draft, catalogue: &Catalogue, setting: &Setting) -> Assess
     remarks.sort_by_key(|r| r.weight);
     Assessment {
         layers: soil_out(&plan, &dig),
-        offers: depths::offers(&plan.layers, plan.get(Figure::Roots)),
+        offers: depths::offers(plan.soil.horizons(), plan.get(Figure::Roots)),
         fits: fits(&plan),
         disagreements: disagreements(&plan),
         memory: plan.program.memory(&plan.logger),

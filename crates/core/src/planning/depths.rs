@@ -2,9 +2,10 @@
 
 use super::digging::Dig;
 use super::figures::Figure;
-use super::plan::{Layer, Plan, tidy};
+use super::plan::{Plan, tidy};
 use super::remark::{Remark, Step, Weight};
 use crate::geometry::{overlap_fraction, share_above_surface};
+use crate::soil::Horizon;
 
 /// A depth that a school offers.
 #[derive(Debug, Clone, PartialEq)]
@@ -43,7 +44,7 @@ fn to_five(cm: f64) -> f64 {
 
 /// What the four schools offer for `roots_cm` of roots in this soil.
 #[must_use]
-pub fn offers(layers: &[Layer], roots_cm: f64) -> Vec<Offer> {
+pub fn offers(horizons: &[Horizon], roots_cm: f64) -> Vec<Offer> {
     let at = |depth_cm: f64, why: &str| OfferedDepth { depth_cm, why: why.to_owned(), sentinel: false };
     let upper = to_five(roots_cm * 0.25);
     let lower = to_five(roots_cm * 0.75).max(upper + 5.0);
@@ -54,10 +55,10 @@ pub fn offers(layers: &[Layer], roots_cm: f64) -> Vec<Offer> {
         why: "sentinel: if it wets, water is lost downwards".into(),
         sentinel: true,
     });
-    let horizons = (layers.iter().filter(|l| l.bottom_cm - l.top_cm >= THIN_HORIZON_CM))
+    let middles = (horizons.iter().filter(|l| l.bottom_cm - l.top_cm >= THIN_HORIZON_CM))
         .map(|l| at(l.top_cm.midpoint(l.bottom_cm.min(l.top_cm + 60.0)).round(), &format!("middle of {}", l.name)))
         .collect();
-    let profile = layers.last().map_or(roots_cm + 20.0, |l| l.bottom_cm).max(roots_cm);
+    let profile = horizons.last().map_or(roots_cm + 20.0, |l| l.bottom_cm).max(roots_cm);
     let standard = STANDARD_CM.into_iter().filter(|d| *d <= profile).map(|d| at(d, "standard depth")).collect();
     let thirds = if roots_cm >= DEEP_ROOTS_CM {
         ["upper third", "middle third", "lower third"]
@@ -79,7 +80,7 @@ pub fn offers(layers: &[Layer], roots_cm: f64) -> Vec<Offer> {
             code: "horizons",
             school: "By horizons",
             gives: "one probe in each kind of soil, none across a boundary",
-            depths: horizons,
+            depths: middles,
         },
         Offer {
             code: "standard",
@@ -119,8 +120,9 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
                 ),
             );
         }
-        let crossed = plan.layers.iter().map(|l| l.bottom_cm).find(|b| top + ACROSS_CM < *b && *b < bottom - ACROSS_CM);
-        if let Some(boundary) = crossed.filter(|b| plan.layers.last().is_some_and(|l| *b < l.bottom_cm)) {
+        let crossed =
+            plan.soil.horizons().iter().map(|l| l.bottom_cm).find(|b| top + ACROSS_CM < *b && *b < bottom - ACROSS_CM);
+        if let Some(boundary) = crossed.filter(|b| plan.soil.horizons().last().is_some_and(|l| *b < l.bottom_cm)) {
             say(
                 Weight::Weak,
                 format!(
@@ -131,7 +133,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
                 ),
             );
         }
-        if let Some(last) = plan.layers.last().filter(|l| p.depth_cm > l.bottom_cm) {
+        if let Some(last) = plan.soil.horizons().last().filter(|l| p.depth_cm > l.bottom_cm) {
             say(
                 Weight::Note,
                 format!(

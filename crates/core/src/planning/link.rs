@@ -72,13 +72,13 @@ fn link(plan: &Plan, spreading: f64) -> Link {
 /// Loss from a buried node up through soil of water content `theta`, dB.
 fn soil_loss(plan: &Plan, theta: f64) -> f64 {
     let depth = plan.get(Figure::NodeDepth);
-    let layer = plan.layer_at(depth / 2.0).or(plan.layers.last());
+    let layer = plan.soil.at(depth / 2.0).or(plan.soil.horizons().last());
     let soil = WetSoil {
         theta,
         sand: layer.and_then(|l| l.sand_pct).unwrap_or(40.0) / 100.0,
         clay: layer.and_then(|l| l.clay_pct).unwrap_or(20.0) / 100.0,
-        density: layer.and_then(|l| l.density).unwrap_or(1.35),
-        particles: ParticleDensity::of_organic(None).get(),
+        density: layer.and_then(|l| l.bulk_density_g_cm3).unwrap_or(1.35),
+        particles: ParticleDensity::of_organic(layer.and_then(|l| l.organic_matter_pct)).get(),
     };
     let frequency = plan.get(Figure::Frequency) * 1e6;
     soil_path(frequency, permittivity(frequency, &soil), depth / 100.0).total_db()

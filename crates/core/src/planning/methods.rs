@@ -309,7 +309,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
         }
     }
     let deepest = dig.holes.iter().map(|h| h.bottom_cm).fold(0.0, f64::max);
-    if let Some(last) = plan.layers.last().filter(|l| l.bottom_cm < deepest - 0.5) {
+    if let Some(last) = plan.soil.horizons().last().filter(|l| l.bottom_cm < deepest - 0.5) {
         say(
             Weight::Note,
             "",
@@ -319,7 +319,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
             ),
         );
     }
-    if plan.layers.iter().any(|l| l.density.is_none()) || plan.layers.is_empty() {
+    if plan.soil.horizons().iter().any(|h| h.bulk_density_g_cm3.is_none()) || plan.soil.horizons().is_empty() {
         say(Weight::Note, "", "Without a bulk density for each horizon the masses to put back are not known: take a core per horizon from the first hole.".into());
     }
     remarks

@@ -38,7 +38,7 @@ pub use figures::{Figure, FigureSpec, Figures};
 pub use kit::{Cost, Item, Shelf};
 pub use link::{Radio, SAFE_MARGIN_DB};
 pub use methods::{Disagreement, Fit, Side, Suits, disagreements, fits};
-pub use plan::{Layer, Plan, PlannedProbe, Setting};
+pub use plan::{Plan, PlannedProbe, Setting};
 pub use ports::{POWER_ORDER, Plugged, Wire, Wiring};
 pub use program::{Column, Program, RecordTable, Statistic, changes, keeps, span, spot_samples, usual_tables};
 pub use remark::{Remark, Step, Weight};

@@ -8,6 +8,7 @@ use super::program::{Program, read_program};
 use super::remark::{Remark, Step, Weight};
 use crate::geometry::{Attitude, SensingVolume};
 use crate::radio::Terrain;
+use crate::soil::{Horizon, Profile};
 use crate::units::{Quantity, Range, ranges};
 
 /// What a plan is made for: known of the study and the station, not typed here.
@@ -19,27 +20,6 @@ pub struct Setting {
     pub interval_s: f64,
     /// How long the study lasts, months.
     pub months: f64,
-}
-
-/// A horizon of the soil to be dug.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Layer {
-    /// Upper boundary, cm.
-    pub top_cm: f64,
-    /// Lower boundary, cm.
-    pub bottom_cm: f64,
-    /// Name.
-    pub name: String,
-    /// Texture class.
-    pub texture: String,
-    /// Dry bulk density, g/cm³, if known.
-    pub density: Option<f64>,
-    /// Sand, %.
-    pub sand_pct: Option<f64>,
-    /// Clay, %.
-    pub clay_pct: Option<f64>,
-    /// Organic matter, %.
-    pub organic_pct: Option<f64>,
 }
 
 /// A probe as it will be placed.
@@ -135,8 +115,8 @@ pub struct Plan {
     pub terrain: Terrain,
     /// The logger.
     pub logger: LoggerModel,
-    /// Soil from the surface down.
-    pub layers: Vec<Layer>,
+    /// The soil to be dug.
+    pub soil: Profile,
     /// Probes in the order of the draft; those whose depth or model cannot be read are left out, with a remark.
     pub probes: Vec<PlannedProbe>,
     /// What the logger does.
@@ -149,7 +129,7 @@ pub fn resolve(draft: &Draft, catalogue: &Catalogue, setting: &Setting) -> (Plan
     let mut remarks = Vec::new();
     let figures = Figures::read(&draft.figures, &mut remarks);
     let method = Method::from_code(draft.choice("method")).unwrap_or(Method::Pit);
-    let layers = layers(&draft.horizons, &mut remarks);
+    let soil = soil(&draft.horizons, &mut remarks);
     let probes: Vec<PlannedProbe> = (draft.probes.iter().enumerate())
         .filter_map(|(row, d)| probe(row, d, catalogue, method, &figures, &mut remarks))
         .collect();
@@ -184,7 +164,7 @@ pub fn resolve(draft: &Draft, catalogue: &Catalogue, setting: &Setting) -> (Plan
         program: read_program(draft, &figures, &probes, setting, &mut remarks),
         figures,
         logger,
-        layers,
+        soil,
         probes,
     };
     (plan, remarks)
@@ -199,8 +179,8 @@ fn logger(code: &str, catalogue: &Catalogue, remarks: &mut Vec<Remark>) -> Logge
     catalogue.logger(code).unwrap_or(&catalogue.loggers[0]).clone()
 }
 
-fn layers(drafts: &[HorizonDraft], remarks: &mut Vec<Remark>) -> Vec<Layer> {
-    let (mut layers, mut top) = (Vec::<Layer>::new(), 0.0);
+fn soil(drafts: &[HorizonDraft], remarks: &mut Vec<Remark>) -> Profile {
+    let (mut horizons, mut top) = (Vec::new(), 0.0);
     for (i, h) in drafts.iter().enumerate() {
         let mut wrong = |field: &str, says: String| {
             remarks.push(Remark::new(Step::Depths, Weight::Stop, format!("horizons.{i}.{field}"), says));
@@ -211,10 +191,10 @@ fn layers(drafts: &[HorizonDraft], remarks: &mut Vec<Remark>) -> Vec<Layer> {
                 None
             })
         };
-        let density = optional("density", &h.density, ranges::BULK_DENSITY_G_CM3);
+        let bulk_density_g_cm3 = optional("density", &h.density, ranges::BULK_DENSITY_G_CM3);
         let sand_pct = optional("sand_pct", &h.sand_pct, ranges::PERCENT);
         let clay_pct = optional("clay_pct", &h.clay_pct, ranges::PERCENT);
-        let organic_pct = optional("organic_pct", &h.organic_pct, ranges::PERCENT);
+        let organic_matter_pct = optional("organic_pct", &h.organic_pct, ranges::PERCENT);
         if sand_pct.zip(clay_pct).is_some_and(|(s, c)| s + c > 100.0) {
             wrong("clay_pct", "sand and clay make more than 100 %: one of them is wrong".into());
         }
@@ -222,13 +202,22 @@ fn layers(drafts: &[HorizonDraft], remarks: &mut Vec<Remark>) -> Vec<Layer> {
         match h.bottom_cm.number_in(below) {
             Ok(bottom_cm) => {
                 let (name, texture) = (h.name.to_string(), h.texture.to_string());
-                layers.push(Layer { top_cm: top, bottom_cm, name, texture, density, sand_pct, clay_pct, organic_pct });
+                horizons.push(Horizon {
+                    top_cm: top,
+                    bottom_cm,
+                    name,
+                    texture,
+                    sand_pct,
+                    clay_pct,
+                    organic_matter_pct,
+                    bulk_density_g_cm3,
+                });
                 top = bottom_cm;
             }
             Err(says) => wrong("bottom_cm", format!("{says}. The horizon above ends at {} cm.", tidy(top))),
         }
     }
-    layers
+    Profile::from(horizons)
 }
 
 fn probe(
@@ -320,12 +309,6 @@ impl Plan {
     #[must_use]
     pub fn deepest_cm(&self) -> f64 {
         self.buried().map(|(_, p)| p.depth_cm).fold(0.0, f64::max)
-    }
-
-    /// The layer at a depth.
-    #[must_use]
-    pub fn layer_at(&self, depth_cm: f64) -> Option<&Layer> {
-        self.layers.iter().find(|l| (l.top_cm..l.bottom_cm).contains(&depth_cm))
     }
 
     /// The number of a figure.

@@ -2,6 +2,7 @@
 
 use ebrel_core::calibration::{Curve, Form};
 use ebrel_core::series::DatedCurve;
+use ebrel_core::soil::Horizon;
 use ebrel_core::units::UnixSeconds;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -104,6 +105,39 @@ pub struct HorizonRow {
     pub organic_matter_pct: Option<f64>,
     /// Dry bulk density, g/cm³.
     pub bulk_density_g_cm3: Option<f64>,
+}
+
+impl HorizonRow {
+    /// The row of a station's horizon.
+    #[must_use]
+    pub fn of(station: &str, horizon: &Horizon) -> Self {
+        Self {
+            station: station.to_owned(),
+            top_cm: horizon.top_cm,
+            bottom_cm: horizon.bottom_cm,
+            name: horizon.name.clone(),
+            texture: horizon.texture.clone(),
+            sand_pct: horizon.sand_pct,
+            clay_pct: horizon.clay_pct,
+            organic_matter_pct: horizon.organic_matter_pct,
+            bulk_density_g_cm3: horizon.bulk_density_g_cm3,
+        }
+    }
+
+    /// The horizon itself.
+    #[must_use]
+    pub fn horizon(&self) -> Horizon {
+        Horizon {
+            top_cm: self.top_cm,
+            bottom_cm: self.bottom_cm,
+            name: self.name.clone(),
+            texture: self.texture.clone(),
+            sand_pct: self.sand_pct,
+            clay_pct: self.clay_pct,
+            organic_matter_pct: self.organic_matter_pct,
+            bulk_density_g_cm3: self.bulk_density_g_cm3,
+        }
+    }
 }
 
 /// A row of `channels.csv`.

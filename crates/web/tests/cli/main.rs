@@ -2,10 +2,11 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
+use ebrel_core::soil::Horizon;
 use ebrel_core::units::Quantity;
 use ebrel_formats::package::read_path;
 use ebrel_store::Store;
-use ebrel_store::stations::{Horizon, Station, Study};
+use ebrel_store::stations::{Station, Study};
 use std::path::Path;
 use std::process::{Command, Output};
 

@@ -29,23 +29,24 @@ pub struct LayerOut {
 #[must_use]
 pub fn soil_out(plan: &Plan, dig: &Dig) -> Vec<LayerOut> {
     let theta = plan.get(Figure::WaterToday);
-    plan.layers
+    plan.soil
+        .horizons()
         .iter()
         .filter_map(|layer| {
             let cut = |bottom: f64| (layer.bottom_cm.min(bottom) - layer.top_cm).max(0.0);
             let deepest = dig.holes.iter().map(|h| h.bottom_cm).fold(0.0, f64::max);
             let cm3: f64 =
                 dig.holes.iter().map(|h| h.area_cm2 * cut(h.bottom_cm) / h.angle_deg.to_radians().cos()).sum();
-            let packed = layer.density.and_then(|d| BulkDensity::new(d).ok()).map(|d| {
+            let packed = layer.bulk_density_g_cm3.and_then(|d| BulkDensity::new(d).ok()).map(|d| {
                 // Gravimetric content from the volumetric one: w = θ ρw/ρb.
-                let solids = ParticleDensity::of_organic(layer.organic_pct);
+                let solids = ParticleDensity::of_organic(layer.organic_matter_pct);
                 packed_layer(cm3, 1.0, d, solids, theta / d.get())
             });
             (cm3 > 0.0).then(|| LayerOut {
                 name: layer.name.clone(),
                 span_cm: (layer.top_cm, layer.bottom_cm.min(deepest)),
                 litres: cm3 / 1000.0,
-                density: layer.density,
+                density: layer.bulk_density_g_cm3,
                 dry_kg: packed.map(|p| p.dry_g / 1000.0),
                 moist_kg: packed.map(|p| p.moist_g / 1000.0),
             })

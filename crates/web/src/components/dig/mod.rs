@@ -250,7 +250,7 @@ impl Drawing {
     pub fn with_handles(mut self, found: &Assessment) -> Self {
         let y0 = self.ticks.first().map_or(0.0, |t| t.0);
         let at = |cm: f64| y0 + cm * self.per_cm;
-        let boundaries = found.plan.layers.iter().enumerate().map(|(i, l)| Handle {
+        let boundaries = found.plan.soil.horizons().iter().enumerate().map(|(i, l)| Handle {
             x: if names_right(found) { SCALE_WIDTH + 10.0 } else { WIDTH - 12.0 },
             y: at(l.bottom_cm),
             path: format!("horizons.{i}.bottom_cm"),
@@ -280,7 +280,7 @@ fn bands(found: &Assessment, scale: &Scale, edge: (f64, f64), deep: f64) -> Vec<
         let (x, y) = scale.at(ground(side, top));
         (x + off, y + 13.0)
     };
-    let mut bands: Vec<Band> = (found.plan.layers.iter().filter(|l| l.top_cm < deep).enumerate())
+    let mut bands: Vec<Band> = (found.plan.soil.horizons().iter().filter(|l| l.top_cm < deep).enumerate())
         .map(|(i, l)| {
             let end = l.bottom_cm.min(deep);
             let points = [ground(edge.0, l.top_cm), ground(edge.1, l.top_cm), ground(edge.1, end), ground(edge.0, end)];
@@ -290,7 +290,7 @@ fn bands(found: &Assessment, scale: &Scale, edge: (f64, f64), deep: f64) -> Vec<
             Band { path: scale.path(&points, true), tone: i % 4 + 1, words, x, y, anchor }
         })
         .collect();
-    let known = found.plan.layers.last().map_or(0.0, |l| l.bottom_cm);
+    let known = found.plan.soil.horizons().last().map_or(0.0, |l| l.bottom_cm);
     if known < deep {
         let points = [ground(edge.0, known), ground(edge.1, known), ground(edge.1, deep), ground(edge.0, deep)];
         let (x, y) = named(known);

@@ -2,7 +2,7 @@
 //!
 //! Drawn on the server; `strips.js` moves the water in the probes with the cursor.
 
-use ebrel_store::stations::Horizon;
+use ebrel_core::soil::Horizon;
 
 /// Height of the drawing, and where the surface lies in it, px.
 pub const HEIGHT: f64 = 560.0;

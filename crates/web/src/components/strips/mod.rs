@@ -29,7 +29,7 @@ pub fn drawing(record: &StationRecord) -> Option<Drawing> {
             }
         }
     }
-    let section = Section::draw(&record.horizons, &placed);
+    let section = Section::draw(record.soil.horizons(), &placed);
     let offset = record.study.utc_offset_minutes;
     Some(Drawing { section, station: record.station.id, extent: (first.0, last.0 + 1), offset })
 }

@@ -3,7 +3,7 @@
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped, moment, signed, when};
 use ebrel_app::record::{ChannelRecord, StationRecord};
-use ebrel_core::calibration::{Comparison, Strains, compare};
+use ebrel_core::calibration::{Comparison, Strains, compare, serves_model};
 use ebrel_core::series::DatedCurve;
 use ebrel_core::units::Quantity;
 use ebrel_store::Store;
@@ -55,12 +55,9 @@ pub async fn changes(store: &Store, record: &StationRecord, adoption: &Adoption)
             Subject::Probe(id) => placement.probe.id == *id,
             Subject::Model(model) => {
                 let own = store.calibrations(&Subject::Probe(placement.probe.id)).await?;
-                let horizon =
-                    placement.depth_cm.and_then(|d| record.horizons.iter().find(|h| h.top_cm <= d && d < h.bottom_cm));
-                let soil = horizon.is_some_and(|h| {
-                    [&h.texture, &h.name].iter().any(|s| s.eq_ignore_ascii_case(&adoption.made_with.soil))
-                });
-                placement.probe.model == *model && soil && own.iter().all(|c| c.retired.is_some())
+                let soil = placement.depth_cm.and_then(|d| record.soil.at(d));
+                own.iter().all(|c| c.retired.is_some())
+                    && serves_model((model, &adoption.made_with.soil), &placement.probe.model, soil)
             }
         };
         if serves {

@@ -12,7 +12,7 @@ use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::units::{Principle, Quantity};
-use ebrel_store::calibrations::{Adopted, Subject};
+use ebrel_store::calibrations::Subject;
 use ebrel_store::placements::Probe;
 use ebrel_store::runs::Run;
 use serde::Deserialize;
@@ -69,24 +69,24 @@ async fn list(state: web::Data<State>, session: Session, id: web::Path<i64>) -> 
             stations.push((station.id, station.name));
         }
     }
-    let (served, models) = (state.store.served_by_model().await?, state.store.model_calibrations().await?);
-    let mut probes = Vec::new();
-    for p in &dielectric {
-        let newest = state.store.calibrations(&Subject::Probe(p.id)).await?.into_iter().find(|c| c.retired.is_none());
-        let general = served.iter().find(|(probe, _)| *probe == p.id);
-        let general = general.and_then(|(_, number)| models.iter().find(|c| c.id == *number));
-        let tell = |c: &Adopted, words: String| {
-            let statement = c.statement.trim_end_matches('.');
-            format!("{words}: {statement}; valid from {}", moment(c.valid_from, study.utc_offset_minutes))
-        };
-        let told = match (&newest, &general) {
-            (Some(c), _) => tell(c, format!("version {}", c.version)),
-            (None, Some(c)) => tell(c, format!("its model's, in {}", c.made_with.soil)),
-            (None, None) => "raw output: no calibration is adopted".to_owned(),
-        };
-        let calibrated = newest.is_some() || general.is_some();
-        probes.push(ProbeRow { serial: p.serial.clone(), model: p.model.clone(), state: told, calibrated });
-    }
+    let in_force = state.store.calibrations_in_force().await?;
+    let served = state.store.served_now(&in_force).await?;
+    let probes = dielectric.iter().map(|p| {
+        let serves = served.get(&p.id);
+        let told = serves.map_or_else(
+            || "raw output: no calibration is adopted".to_owned(),
+            |c| {
+                let whose = match c.subject {
+                    Subject::Probe(_) => format!("version {}", c.version),
+                    Subject::Model(_) => format!("its model's, in {}", c.made_with.soil),
+                };
+                let from = moment(c.valid_from, study.utc_offset_minutes);
+                format!("{whose}: {}; valid from {from}", c.statement.trim_end_matches('.'))
+            },
+        );
+        ProbeRow { serial: p.serial.clone(), model: p.model.clone(), state: told, calibrated: serves.is_some() }
+    });
+    let probes: Vec<ProbeRow> = probes.collect();
     let without = probes.iter().filter(|p| !p.calibrated).count();
     let answer = match (probes.len(), without) {
         (0, _) => "No dielectric probe is known yet: import a logger file first.".to_owned(),

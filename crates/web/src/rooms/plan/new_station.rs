@@ -8,8 +8,9 @@ use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_core::soil::Horizon;
 use ebrel_core::units::{ranges, read_number};
-use ebrel_store::stations::{Horizon, Station, Study};
+use ebrel_store::stations::{Station, Study};
 use std::collections::HashMap;
 
 pub fn routes(config: &mut web::ServiceConfig) {

@@ -59,7 +59,8 @@ async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> 
 /// Soil, probes and the length of the record in one line.
 fn facts(record: &StationRecord) -> String {
     let mut parts = Vec::new();
-    let textures: Vec<&str> = record.horizons.iter().map(|h| h.texture.as_str()).filter(|t| !t.is_empty()).collect();
+    let textures = record.soil.horizons().iter().map(|h| h.texture.as_str());
+    let textures: Vec<&str> = textures.filter(|t| !t.is_empty()).collect();
     let mut distinct: Vec<&str> = Vec::new();
     textures.iter().for_each(|t| {
         if distinct.last() != Some(t) {

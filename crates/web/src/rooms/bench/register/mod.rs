@@ -39,7 +39,8 @@ struct Known {
 async fn known(store: &Store, probes: &[Probe]) -> Result<Vec<Known>, Problem> {
     let only = if let [one] = probes { Some(one.id) } else { None };
     let (events, places) = (store.probe_events(only).await?, store.probe_places(only).await?);
-    let calibrated = store.calibrated_probes().await?;
+    let in_force = store.calibrations_in_force().await?;
+    let served = store.served_now(&in_force).await?;
     let mut by_probe: HashMap<i64, (Vec<ProbeEvent>, Vec<ProbePlace>)> = HashMap::new();
     for (probe, event) in events {
         by_probe.entry(probe).or_default().0.push(event);
@@ -50,7 +51,7 @@ async fn known(store: &Store, probes: &[Probe]) -> Result<Vec<Known>, Problem> {
     let each = probes.iter().map(|probe| {
         let (events, places) = by_probe.remove(&probe.id).unwrap_or_default();
         let kinds: Vec<EventKind> = events.iter().map(|e| e.kind).collect();
-        Known { trust: trust(probe.principle, &kinds, calibrated.contains(&probe.id)), events, places }
+        Known { trust: trust(probe.principle, &kinds, served.contains_key(&probe.id)), events, places }
     });
     Ok(each.collect())
 }

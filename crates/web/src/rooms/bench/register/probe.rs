@@ -207,10 +207,9 @@ async fn show(state: web::Data<State>, session: Session, serial: web::Path<Strin
     let drifts = drifts(&all);
     let mut contradictions = Vec::new();
     for place in &known.places {
-        let horizons = state.store.horizons(place.station_id).await?;
-        let soil = place.depth_cm.and_then(|d| horizons.into_iter().find(|h| h.top_cm <= d && d < h.bottom_cm));
-        let soils: Vec<&str> = soil.iter().flat_map(|h| [h.texture.as_str(), h.name.as_str()]).collect();
-        let meaning = state.store.meaning(probe.id, &probe.model, &soils).await?;
+        let profile = state.store.profile(place.station_id).await?;
+        let soil = place.depth_cm.and_then(|d| profile.at(d));
+        let meaning = state.store.meaning(probe.id, &probe.model, soil).await?;
         contradictions.extend(meaning.contradictions().iter().map(|at| {
             format!(
                 "Two calibrations for its soil at {} begin at the same moment ({}): the one adopted last is taken. Retire the other.",
