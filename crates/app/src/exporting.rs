@@ -2,9 +2,8 @@
 
 use super::checking::flag_row;
 use super::record::{ChannelRecord, StationRecord};
-use ebrel_core::calibration::Curve;
-use ebrel_core::series::View;
-use ebrel_core::units::{Grade, Quantity, UnixSeconds, Verdict, unit_for_people};
+use ebrel_core::series::{Belief, Believed};
+use ebrel_core::units::{Quantity, UnixSeconds, unit_for_people};
 use ebrel_formats::package::{
     CalibrationRow, ChannelRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow,
 };
@@ -21,22 +20,13 @@ pub struct Selection {
     pub to: UnixSeconds,
     /// Quantities as shown; empty: all.
     pub quantities: Vec<Quantity>,
-    /// Grades whose readings are left out, unless a verdict keeps them. A verdict to leave out always counts.
-    pub leave_out: Vec<Grade>,
+    /// Which readings stay out.
+    pub belief: Belief,
 }
 
 impl Selection {
     fn takes(&self, channel: &ChannelRecord) -> bool {
         self.quantities.is_empty() || self.quantities.contains(&channel.quantity())
-    }
-
-    /// Whether a flag's readings stay out.
-    fn leaves_out(&self, stored: &StoredFlag) -> bool {
-        match stored.verdict.as_ref().map(|v| v.verdict) {
-            Some(Verdict::LeftOut) => true,
-            Some(Verdict::Kept) => false,
-            None => self.leave_out.contains(&stored.flag.grade),
-        }
     }
 
     /// The selection in words, for the package's description.
@@ -52,7 +42,7 @@ impl Selection {
             rfc3339(self.from),
             rfc3339(self.to),
             list(self.quantities.iter().map(|q| q.code()).collect(), "all"),
-            list(self.leave_out.iter().map(|g| g.code()).collect(), "none"),
+            list(self.belief.leave_out.iter().map(|g| g.code()).collect(), "none"),
         )
     }
 }
@@ -68,62 +58,24 @@ pub struct Counts {
     pub left_out: usize,
 }
 
-/// Spans of a channel whose readings stay out, in order and apart from each other.
-fn spans_out(channel: &ChannelRecord, flags: &[StoredFlag], selection: &Selection) -> Vec<(i64, i64)> {
-    let of = flags.iter().filter(|f| f.stream_id == channel.channel.stream.id && selection.leaves_out(f));
-    let mut spans: Vec<(i64, i64)> = of.map(|f| (f.flag.start.0, f.flag.end.0)).collect();
-    spans.sort_unstable();
-    let mut apart: Vec<(i64, i64)> = Vec::with_capacity(spans.len());
-    for (start, end) in spans {
-        match apart.last_mut() {
-            Some((_, last)) if start <= *last => *last = (*last).max(end),
-            _ => apart.push((start, end)),
-        }
-    }
-    apart
+/// Believed readings of a channel within the selection.
+fn believed<'a>(channel: &'a ChannelRecord, flags: &[StoredFlag], selection: &Selection) -> Believed<'a> {
+    channel.believed(flags, &selection.belief).between(selection.from, selection.to)
 }
 
-/// Indices of a channel's readings within the selection.
-fn chosen(view: View<'_>, selection: &Selection) -> std::ops::Range<usize> {
-    let start = view.times.partition_point(|t| *t < selection.from.0);
-    start..view.times.partition_point(|t| *t < selection.to.0).max(start)
-}
-
-/// Readings of a channel within the selection, without those that are left out, one after another.
+/// The same as rows, made one after another.
 fn readings<'a>(
     channel: &'a ChannelRecord,
     flags: &[StoredFlag],
     selection: &Selection,
 ) -> impl Iterator<Item = ReadingRow> + use<'a> {
-    let corrected = |t: i64, raw: f64| {
-        let holds = channel.corrections.iter().find(|c| c.holds(UnixSeconds(t)));
-        let any = !channel.corrections.is_empty();
-        (holds.map_or(raw, |c| rounded(c.correction.apply(raw))), any.then_some(raw))
-    };
-    let pieces = channel.meaning.pieces(channel.view()).into_iter();
-    let pieces: Vec<_> = pieces.map(|(piece, curve)| (piece.slice(chosen(piece, selection)), curve)).collect();
-    let rows = pieces.into_iter().flat_map(move |(piece, curve)| {
-        let half_width = curve.and_then(Curve::half_widths);
-        piece.times.iter().zip(piece.values).map(move |(t, raw)| match curve {
-            Some(curve) => ReadingRow {
-                time: UnixSeconds(*t),
-                value: rounded(curve.theta(*raw)),
-                raw: Some(*raw),
-                uncertainty: half_width.as_ref().map(|of| rounded(of(*raw))),
-            },
-            None if channel.is_calibrated() => {
-                ReadingRow { time: UnixSeconds(*t), value: f64::NAN, raw: Some(*raw), uncertainty: None }
-            }
-            None => {
-                let (value, raw) = corrected(*t, *raw);
-                ReadingRow { time: UnixSeconds(*t), value, raw, uncertainty: None }
-            }
-        })
-    });
-    let mut out = spans_out(channel, flags, selection).into_iter().peekable();
-    rows.filter(move |row| {
-        while out.next_if(|(_, end)| *end < row.time.0).is_some() {}
-        out.peek().is_none_or(|(start, _)| row.time.0 < *start)
+    let believed = believed(channel, flags, selection);
+    let changed = believed.is_changed();
+    believed.readings().map(move |r| ReadingRow {
+        time: r.time,
+        value: if r.value == r.raw { r.value } else { rounded(r.value) },
+        raw: changed.then_some(r.raw),
+        uncertainty: r.half_width.map(rounded),
     })
 }
 
@@ -138,15 +90,10 @@ pub fn counts(record: &StationRecord, flags: &[StoredFlag], selection: &Selectio
     let mut counts = Counts::default();
     for channel in record.channels.iter().filter(|c| selection.takes(c)) {
         // Counted by places, without making the rows: the page that offers the export only tells how many.
-        let view = channel.view();
-        let range = chosen(view, selection);
-        let times = &view.times[range];
-        let left: usize = (spans_out(channel, flags, selection).iter())
-            .map(|(a, b)| times.partition_point(|t| t <= b) - times.partition_point(|t| t < a))
-            .sum();
+        let believed = believed(channel, flags, selection);
         counts.channels += 1;
-        counts.readings += times.len() - left;
-        counts.left_out += left;
+        counts.readings += believed.count();
+        counts.left_out += believed.left_out();
     }
     counts
 }
@@ -294,7 +241,7 @@ pub fn wide<'a>(
             let what = c.quantity().words();
             let unit = unit_for_people(c.unit());
             let name = if label == what { label.clone() } else { format!("{label} {what}") };
-            let kept = flags.iter().filter(|f| f.stream_id == c.channel.stream.id && !selection.leaves_out(f));
+            let kept = flags.iter().filter(|f| f.stream_id == c.channel.stream.id && !f.leaves_out(&selection.belief));
             let remark = |f: &StoredFlag| Remark {
                 start: f.flag.start,
                 end: f.flag.end,
@@ -313,39 +260,7 @@ pub fn wide<'a>(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use ebrel_core::quality::{Evidence, Flag, Test};
-    use ebrel_store::verdicts::Standing;
-
-    fn flagged(grade: Grade, verdict: Option<Verdict>) -> StoredFlag {
-        let flag = Flag {
-            start: UnixSeconds(0),
-            end: UnixSeconds(900),
-            test: Test::Spike,
-            grade,
-            readings: 2,
-            strength: 1.0,
-            evidence: Evidence::default(),
-            reason: String::new(),
-        };
-        let standing =
-            |verdict| Standing { id: 1, verdict, reason: String::new(), by: String::new(), at: UnixSeconds(0) };
-        StoredFlag { id: 1, stream_id: 1, placement_id: 1, flag, damage: 1.0, verdict: verdict.map(standing) }
-    }
-
-    #[test]
-    fn a_verdict_beats_the_chosen_grades_either_way() {
-        let selection = |leave_out: &[Grade]| Selection {
-            from: UnixSeconds(0),
-            to: UnixSeconds(1),
-            quantities: Vec::new(),
-            leave_out: leave_out.to_vec(),
-        };
-        let wrong = selection(&[Grade::Wrong]);
-        assert!(wrong.leaves_out(&flagged(Grade::Wrong, None)));
-        assert!(!wrong.leaves_out(&flagged(Grade::Doubtful, None)));
-        assert!(!wrong.leaves_out(&flagged(Grade::Wrong, Some(Verdict::Kept))));
-        assert!(selection(&[]).leaves_out(&flagged(Grade::Condition, Some(Verdict::LeftOut))));
-    }
+    use ebrel_core::units::Grade;
 
     #[test]
     fn the_description_says_what_was_selected_and_assumed() {
@@ -353,7 +268,7 @@ mod tests {
             from: UnixSeconds(0),
             to: UnixSeconds(86_400),
             quantities: vec![Quantity::WaterContent],
-            leave_out: vec![Grade::Wrong, Grade::Doubtful],
+            belief: Belief { leave_out: vec![Grade::Wrong, Grade::Doubtful] },
         };
         let words = selection.words();
         for part in ["1970-01-01T00:00:00Z", "water_content", "wrong, doubtful", "extrapolated", "95 %"] {

@@ -1,10 +1,11 @@
 //! A station's record: every channel with its readings and what they mean.
 
 use ebrel_core::quality::{Channel, Event, Repeat};
-use ebrel_core::series::{Meaning, Series, View};
+use ebrel_core::series::{Belief, Believed, LeftOut, Meaning, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::temperature::{DatedCorrection, corrected};
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
+use ebrel_store::flags::StoredFlag;
 use ebrel_store::placements::StoredChannel;
 use ebrel_store::stations::{Station, StoredEvent, Study};
 use ebrel_store::{Store, StoreError};
@@ -58,6 +59,12 @@ impl ChannelRecord {
         if self.is_calibrated() { Cow::Owned(self.meaning.resolve(self.view())) } else { self.corrected() }
     }
 
+    /// The readings that are believed, by the flags of its station and the verdicts on them.
+    #[must_use]
+    pub fn believed(&self, flags: &[StoredFlag], belief: &Belief) -> Believed<'_> {
+        Believed::new(self.view(), &self.meaning, &self.corrections, left_out(self.channel.stream.id, flags, belief))
+    }
+
     /// Readings as corrected; borrowed where no correction stands.
     #[must_use]
     pub fn corrected(&self) -> Cow<'_, [f64]> {
@@ -70,6 +77,13 @@ impl ChannelRecord {
     fn ends(&self) -> UnixSeconds {
         self.channel.placement.ends.unwrap_or(UnixSeconds(i64::MAX))
     }
+}
+
+/// The spans of a stream whose readings stay out, by the flags of its station and the verdicts on them.
+#[must_use]
+pub fn left_out(stream: i64, flags: &[StoredFlag], belief: &Belief) -> LeftOut {
+    let own = flags.iter().filter(|f| f.stream_id == stream && f.leaves_out(belief));
+    LeftOut::of(own.map(|f| (f.flag.start, f.flag.end)))
 }
 
 /// A station with all it has recorded.

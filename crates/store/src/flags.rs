@@ -3,6 +3,7 @@
 use crate::verdicts::{Standing, standing};
 use crate::{Store, StoreError};
 use ebrel_core::quality::{Evidence, Flag, Test};
+use ebrel_core::series::Belief;
 use ebrel_core::units::{Grade, UnixSeconds};
 
 /// A flag as it is kept, with the verdict that stands on it.
@@ -23,6 +24,12 @@ pub struct StoredFlag {
 }
 
 impl StoredFlag {
+    /// Whether its readings stay out.
+    #[must_use]
+    pub fn leaves_out(&self, belief: &Belief) -> bool {
+        belief.leaves_out(self.flag.grade, self.verdict.as_ref().map(|v| v.verdict))
+    }
+
     /// Whether it waits for a verdict.
     #[must_use]
     pub fn waits(&self) -> bool {

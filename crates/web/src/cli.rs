@@ -9,6 +9,7 @@ use ebrel_app::importing::{self, Report, SavedRecipe};
 use ebrel_app::record::StationRecord;
 use ebrel_app::{checking, reviewing};
 use ebrel_core::quality::Settings;
+use ebrel_core::series::Belief;
 use ebrel_core::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
 use ebrel_formats::{logger, package, wide};
 use ebrel_store::imports::Import;
@@ -298,7 +299,9 @@ async fn export(args: ExportArgs) -> Result<(), String> {
         from: time(&args.from, first)?,
         to: time(&args.to, UnixSeconds(last.0 + 60 - last.0.rem_euclid(60)))?,
         quantities: args.quantity.iter().map(quantity).collect::<Result<_, _>>()?,
-        leave_out: args.leave_out.iter().filter(|g| *g != "none").map(grade).collect::<Result<_, _>>()?,
+        belief: Belief {
+            leave_out: args.leave_out.iter().filter(|g| *g != "none").map(grade).collect::<Result<_, _>>()?,
+        },
     };
     let kind = args.out.extension().and_then(|e| e.to_str()).unwrap_or_default();
     if !["zip", "csv"].contains(&kind) {

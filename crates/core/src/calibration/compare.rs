@@ -1,7 +1,7 @@
 //! What a new calibration would change in a record, before it is adopted.
 
 use super::Curve;
-use crate::series::{DatedCurve, Meaning, View};
+use crate::series::{Believed, DatedCurve};
 use crate::units::UnixSeconds;
 
 /// Seconds of a day.
@@ -60,6 +60,8 @@ pub struct Comparison {
     pub readings: usize,
     /// Of these, readings that had no water content before.
     pub new: usize,
+    /// Further readings of that time, which flags or verdicts leave out: nothing here counts them.
+    pub left_out: usize,
     /// Mean change over the readings that had one, m³/m³.
     pub mean: f64,
     /// Root of the mean squared change.
@@ -76,15 +78,15 @@ pub struct Comparison {
 
 /// Compares what a record means now with what it would mean if `candidate` held from its date until the next one.
 ///
-/// `view` holds raw outputs; readings that are no numbers are passed over. Only readings whose calibration changes count.
+/// `now` are readings of raw output; those that are no numbers are passed over. Only readings whose calibration changes count.
 #[must_use]
-pub fn compare(view: View<'_>, now: &Meaning, candidate: &DatedCurve, pore_space: Option<f64>) -> Comparison {
-    let next = now.curves().iter().map(|c| c.valid_from).find(|t| *t > candidate.valid_from);
-    let start = view.times.partition_point(|t| *t < candidate.valid_from.0);
-    let end = next.map_or(view.times.len(), |next| view.times.partition_point(|t| *t < next.0));
+pub fn compare(now: Believed<'_>, candidate: &DatedCurve, pore_space: Option<f64>) -> Comparison {
+    let next = now.meaning().curves().iter().map(|c| c.valid_from).find(|t| *t > candidate.valid_from);
+    let now = now.between(candidate.valid_from, next.unwrap_or(UnixSeconds(i64::MAX)));
     let mut found = Comparison {
         readings: 0,
         new: 0,
+        left_out: now.left_out(),
         mean: 0.0,
         rms: 0.0,
         largest: None,
@@ -95,27 +97,25 @@ pub fn compare(view: View<'_>, now: &Meaning, candidate: &DatedCurve, pore_space
     let (mut sum, mut squares) = (0.0, 0.0);
     let mut bands: std::collections::BTreeMap<i64, (usize, f64)> = Default::default();
     let mut days: std::collections::BTreeMap<i64, (f64, f64, f64)> = Default::default();
-    for (piece, curve) in now.pieces(view.slice(start..end.max(start))) {
-        for (t, raw) in piece.times.iter().zip(piece.values).filter(|(_, raw)| raw.is_finite()) {
-            let before = curve.map_or(f64::NAN, |c| c.theta(*raw));
-            let after = candidate.curve.theta(*raw);
-            found.readings += 1;
-            strain(&mut found.strains.1, &candidate.curve, *raw, pore_space);
-            let day = days.entry(t.div_euclid(DAY)).or_default();
-            *day = (day.0 + before, day.1 + after, day.2 + 1.0);
-            let Some(curve) = curve else {
-                found.new += 1;
-                continue;
-            };
-            strain(&mut found.strains.0, curve, *raw, pore_space);
-            let change = after - before;
-            (sum, squares) = (sum + change, squares + change * change);
-            let band = bands.entry((before / BAND).floor() as i64).or_default();
-            *band = (band.0 + 1, band.1 + change);
-            let known = !curve.is_beyond(*raw) && !candidate.curve.is_beyond(*raw);
-            if known && found.largest.is_none_or(|l| (l.after - l.before).abs() < change.abs()) {
-                found.largest = Some(Largest { at: UnixSeconds(*t), before, after });
-            }
+    for r in now.readings().filter(|r| r.raw.is_finite()) {
+        let before = r.curve.map_or(f64::NAN, |_| r.value);
+        let after = candidate.curve.theta(r.raw);
+        found.readings += 1;
+        strain(&mut found.strains.1, &candidate.curve, r.raw, pore_space);
+        let day = days.entry(r.time.0.div_euclid(DAY)).or_default();
+        *day = (day.0 + before, day.1 + after, day.2 + 1.0);
+        let Some(curve) = r.curve else {
+            found.new += 1;
+            continue;
+        };
+        strain(&mut found.strains.0, curve, r.raw, pore_space);
+        let change = after - before;
+        (sum, squares) = (sum + change, squares + change * change);
+        let band = bands.entry((before / BAND).floor() as i64).or_default();
+        *band = (band.0 + 1, band.1 + change);
+        let known = !curve.is_beyond(r.raw) && !candidate.curve.is_beyond(r.raw);
+        if known && found.largest.is_none_or(|l| (l.after - l.before).abs() < change.abs()) {
+            found.largest = Some(Largest { at: r.time, before, after });
         }
     }
     let had = (found.readings - found.new).max(1) as f64;
@@ -141,10 +141,24 @@ fn strain(strains: &mut Strains, curve: &Curve, raw: f64, pore_space: Option<f64
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::series::{LeftOut, Meaning, View};
 
     fn dated(from: i64, offset: f64, slope: f64) -> DatedCurve {
         let curve = Curve::from_coefficients(&[offset, slope], 100.0, 400.0, None).unwrap();
         DatedCurve { valid_from: UnixSeconds(from), curve }
+    }
+
+    fn all<'a>(view: View<'a>, now: &'a Meaning) -> Believed<'a> {
+        Believed::new(view, now, &[], LeftOut::default())
+    }
+
+    #[test]
+    fn what_is_left_out_changes_nothing_and_is_counted() {
+        let view = View { times: &[10, 20, 30, 40], values: &[200.0, 900.0, 200.0, 900.0] };
+        let now = Meaning::new(vec![dated(0, 0.0, 0.001)]);
+        let out = LeftOut::of([(UnixSeconds(0), UnixSeconds(20))]);
+        let found = compare(Believed::new(view, &now, &[], out), &dated(15, 0.0, 0.0011), None);
+        assert_eq!((found.readings, found.left_out, found.strains.1.beyond), (2, 1, 1));
     }
 
     #[test]
@@ -152,7 +166,7 @@ mod tests {
         let now = Meaning::new(vec![dated(0, 0.0, 0.001), dated(4 * DAY, 0.0, 0.001)]);
         let times: Vec<i64> = (0..6).map(|i| i * DAY).collect();
         let raws = [150.0, 200.0, f64::NAN, 430.0, 300.0, 300.0];
-        let found = compare(View { times: &times, values: &raws }, &now, &dated(DAY, 0.0, 0.0011), Some(0.46));
+        let found = compare(all(View { times: &times, values: &raws }, &now), &dated(DAY, 0.0, 0.0011), Some(0.46));
         assert_eq!((found.readings, found.new), (2, 0), "from its date until the next calibration");
         let largest = found.largest.unwrap();
         assert_eq!(largest.at, UnixSeconds(DAY), "the larger one, of day 3, is an extrapolation");
@@ -166,7 +180,7 @@ mod tests {
     #[test]
     fn readings_without_a_calibration_count_as_new() {
         let view = View { times: &[5, 6], values: &[200.0, 210.0] };
-        let found = compare(view, &Meaning::default(), &dated(0, 0.0, 0.001), None);
+        let found = compare(all(view, &Meaning::default()), &dated(0, 0.0, 0.001), None);
         assert_eq!((found.readings, found.new, found.largest, found.mean), (2, 2, None, 0.0));
         assert!(found.days[0].before.is_nan() && (found.days[0].after - 0.205).abs() < 1e-12);
     }
@@ -175,7 +189,7 @@ mod tests {
     fn the_same_curve_changes_nothing() {
         let now = Meaning::new(vec![dated(0, -0.1, 0.001)]);
         let view = View { times: &[1, 2, 3], values: &[120.0, 220.0, 320.0] };
-        let found = compare(view, &now, &dated(0, -0.1, 0.001), Some(0.5));
+        let found = compare(all(view, &now), &dated(0, -0.1, 0.001), Some(0.5));
         assert_eq!((found.rms, found.strains.0), (0.0, found.strains.1));
     }
 }

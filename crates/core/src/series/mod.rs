@@ -1,11 +1,14 @@
 //! Time series, what they mean by date, and how they are thinned for a screen.
 //!
-//! A raw series never changes. [`Meaning`] says which calibration holds when; [`thin`] gives the smallest, largest
+//! A raw series never changes. [`Meaning`] says which calibration holds when; [`Believed`] are the readings without those that
+//! flags and verdicts take out; [`thin`] gives the smallest, largest
 //! and mean value per pixel column of a window, so that no spike is averaged away from sight.
 
+mod believed;
 mod meaning;
 mod thin;
 
+pub use believed::{Belief, Believed, BelievedReading, LeftOut};
 pub use meaning::{DatedCurve, Meaning};
 pub use thin::{Columns, Window, WindowError, sum_columns, thin};
 

@@ -130,6 +130,7 @@ async fn the_sun_that_warms_the_demos_bare_sensor_is_found_in_its_record() {
     let v = Visitor::of_demo().await;
     let page = v.page("/stations/1/sun-test").await;
     assert!(page.contains("The sun makes it") && page.contains("by day, overcast days"));
+    assert!(page.contains(" readings are left out by flags or verdicts"));
     assert!(v.page("/stations/2/sun-test").await.contains("the station does not have both"));
     assert!(v.page("/studies/1/bench").await.contains("Sun test at Cut coupe"));
 }

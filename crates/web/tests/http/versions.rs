@@ -80,3 +80,21 @@ async fn cores_beside_the_probe_are_read_from_the_record() {
     let page = v.page("/bench/1").await;
     assert!(page.contains("data-school=\"cores\"") && page.contains("value=\"22 June\""), "nothing typed is lost");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_core_takes_no_reading_that_a_flag_or_a_verdict_leaves_out() {
+    let v = Visitor::of_demo().await;
+    let told = async |serial: &str, at: &str| {
+        let probe = probe_of_port(&v, serial).await;
+        let row = json!({"at": at, "tare": "20", "wet": "175", "dry": "150", "volume": "100"});
+        let draft = json!({"school": "cores", "unit": "mV", "rows": [row]});
+        let body = json!({"title": "Cores", "probe": probe, "draft": draft});
+        let worked: Value = v.post_json("/bench/1/draft", &body).await.json().await.unwrap();
+        worked["figures"][0].clone()
+    };
+    let unplugged = told("BD-0422", "2024-09-13 12:00").await;
+    assert!(unplugged["message"].as_str().unwrap().contains("left out by a flag or a verdict"), "{unplugged}");
+    let beside_a_spike = told("BD-0418", "2026-06-09 09:00").await;
+    assert!(beside_a_spike["recorded"].as_str().unwrap().ends_with(" (2 left out)"), "{beside_a_spike}");
+    assert!(beside_a_spike["theta"].as_str().unwrap().contains('±'), "the other readings stand");
+}

@@ -4,7 +4,7 @@ use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped, moment, signed, when};
 use ebrel_app::record::{ChannelRecord, StationRecord};
 use ebrel_core::calibration::{Comparison, Strains, compare, serves_model};
-use ebrel_core::series::DatedCurve;
+use ebrel_core::series::{Belief, DatedCurve};
 use ebrel_core::units::Quantity;
 use ebrel_store::Store;
 use ebrel_store::calibrations::{Adoption, Subject};
@@ -48,6 +48,7 @@ pub struct Change {
 /// Works out what an adoption would change in a station's record.
 pub async fn changes(store: &Store, record: &StationRecord, adoption: &Adoption) -> Result<Vec<Change>, Problem> {
     let candidate = DatedCurve { valid_from: adoption.valid_from, curve: adoption.curve.clone() };
+    let flags = store.flags(record.station.id).await?;
     let mut all = Vec::new();
     for channel in record.channels.iter().filter(|c| c.channel.stream.quantity == Quantity::RawOutput) {
         let placement = &channel.channel.placement;
@@ -61,14 +62,14 @@ pub async fn changes(store: &Store, record: &StationRecord, adoption: &Adoption)
             }
         };
         if serves {
-            all.push(change(record, channel, &candidate));
+            let believed = channel.believed(&flags, &Belief::default());
+            all.push(change(record, channel, compare(believed, &candidate, channel.pore_space)));
         }
     }
     Ok(all)
 }
 
-fn change(record: &StationRecord, channel: &ChannelRecord, candidate: &DatedCurve) -> Change {
-    let found = compare(channel.view(), &channel.meaning, candidate, channel.pore_space);
+fn change(record: &StationRecord, channel: &ChannelRecord, found: Comparison) -> Change {
     let offset = record.study.utc_offset_minutes;
     let placement = &channel.channel.placement;
     let depth = placement.depth_cm.map(|d| format!(", {d}\u{a0}cm")).unwrap_or_default();
@@ -83,6 +84,9 @@ fn change(record: &StationRecord, channel: &ChannelRecord, candidate: &DatedCurv
         ));
     }
     says.extend(strains(&found, before, after));
+    if found.left_out > 0 {
+        says.push(format!("Readings that flags or verdicts leave out, not counted here: {}.", grouped(found.left_out)));
+    }
     let bands = found.bands.iter().map(|b| BandRow {
         range: format!("{} to {}", fixed(b.from, 2), fixed(b.from + 0.05, 2)),
         readings: grouped(b.readings),
@@ -170,7 +174,7 @@ fn picture(found: &Comparison, offset: i64) -> Option<Picture> {
 mod tests {
     use super::*;
     use ebrel_core::calibration::{Curve, DayMeans};
-    use ebrel_core::series::{Meaning, View};
+    use ebrel_core::series::{Believed, LeftOut, Meaning, View};
     use ebrel_core::units::UnixSeconds;
 
     fn compared(before: Option<f64>, after: f64, raws: &[f64]) -> Comparison {
@@ -180,7 +184,8 @@ mod tests {
         };
         let times: Vec<i64> = (0..raws.len() as i64).map(|i| i * 86_400).collect();
         let now = Meaning::new(before.map(dated).into_iter().collect());
-        compare(View { times: &times, values: raws }, &now, &dated(after), Some(0.45))
+        let view = View { times: &times, values: raws };
+        compare(Believed::new(view, &now, &[], LeftOut::default()), &dated(after), Some(0.45))
     }
 
     #[test]

@@ -10,6 +10,7 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use ebrel_app::exporting::{self, Selection};
 use ebrel_app::record::StationRecord;
+use ebrel_core::series::Belief;
 use ebrel_core::units::{Grade, Quantity, UnixSeconds};
 use ebrel_formats::package::write_zip;
 use ebrel_formats::wide::wide_csv;
@@ -64,7 +65,7 @@ fn selection(query: &str, record: &StationRecord) -> Result<Selection, String> {
     let leave_out =
         if given { all("leave_out").iter().filter_map(|g| Grade::from_code(g)).collect() } else { vec![Grade::Wrong] };
     let quantities = all("quantity").iter().filter_map(|q| Quantity::from_code(q)).collect();
-    Ok(Selection { from, to, quantities, leave_out })
+    Ok(Selection { from, to, quantities, belief: Belief { leave_out } })
 }
 
 async fn show(
@@ -100,7 +101,9 @@ async fn show(
                 checked: chosen.quantities.is_empty() || chosen.quantities.contains(&q),
             })
             .collect(),
-        grades: grades.map(|(g, words)| Check { code: g.code(), words, checked: chosen.leave_out.contains(&g) }).into(),
+        grades: grades
+            .map(|(g, words)| Check { code: g.code(), words, checked: chosen.belief.leave_out.contains(&g) })
+            .into(),
         answer: format!(
             "{} readings of {} channels; {} are left out.",
             grouped(counts.readings),

@@ -129,8 +129,15 @@ impl Default for Draft {
 /// What the record says of a moment.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Recorded {
-    /// Mean of the readings within half an hour, and its standard uncertainty.
-    Found(f64, f64),
+    /// The believed readings within half an hour.
+    Found {
+        /// Their mean.
+        mean: f64,
+        /// Its standard uncertainty.
+        u: f64,
+        /// Further readings of that time, which flags or verdicts leave out.
+        left_out: usize,
+    },
     /// Why there is none.
     Missing(&'static str),
 }

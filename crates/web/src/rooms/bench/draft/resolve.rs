@@ -136,7 +136,7 @@ fn number(name: &'static str, words: &str, text: &str) -> Result<f64, Wrong> {
 fn raw_of(row: &Row) -> Result<(f64, f64), Wrong> {
     match (&row.recorded, row.raw.trim().is_empty()) {
         (_, false) => repeats(&row.raw).map_err(|e| ("raw", e)),
-        (Some(Recorded::Found(mean, u)), true) => Ok((*mean, *u)),
+        (Some(Recorded::Found { mean, u, .. }), true) => Ok((*mean, *u)),
         (Some(Recorded::Missing(why)), true) => Err(("at", (*why).to_owned())),
         (None, true) => Err(("raw", "The raw reading is missing.".into())),
     }
@@ -193,7 +193,10 @@ pub fn resolve(draft: &Draft) -> Resolved {
             continue;
         }
         let recorded = match (&row.recorded, row.raw.trim().is_empty()) {
-            (Some(Recorded::Found(mean, _)), true) => fixed(*mean, 1),
+            (Some(Recorded::Found { mean, left_out: 0, .. }), true) => fixed(*mean, 1),
+            (Some(Recorded::Found { mean, left_out, .. }), true) => {
+                format!("{} ({left_out} left out)", fixed(*mean, 1))
+            }
             _ => String::new(),
         };
         match sample(draft, row, &balance) {
@@ -332,11 +335,11 @@ mod tests {
     #[test]
     fn cores_beside_the_probe_take_the_reading_from_the_record() {
         let mut from_record = row("", "50", "190", "170");
-        from_record.recorded = Some(Recorded::Found(1234.5, 0.4));
+        from_record.recorded = Some(Recorded::Found { mean: 1234.5, u: 0.4, left_out: 0 });
         let mut silent = row("", "50", "190", "170");
         silent.recorded = Some(Recorded::Missing("The record is silent then."));
         let mut typed = row("1000", "50", "190", "170");
-        typed.recorded = Some(Recorded::Found(1234.5, 0.4));
+        typed.recorded = Some(Recorded::Found { mean: 1234.5, u: 0.4, left_out: 0 });
         let resolved =
             resolve(&Draft { school: School::Cores, rows: vec![from_record, silent, typed], ..Draft::default() });
         assert_eq!((resolved.raw.as_slice(), resolved.u_raw.as_slice()), (&[1234.5, 1000.0][..], &[0.4, 0.0][..]));
