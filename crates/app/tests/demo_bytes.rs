@@ -1,0 +1,62 @@
+//! What the demo's record exports, byte for byte: moving code about changes none of it.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
+
+use ebrel_app::demo;
+use ebrel_app::exporting::{Selection, counts, package, wide};
+use ebrel_app::record::StationRecord;
+use ebrel_core::series::Belief;
+use ebrel_core::units::UnixSeconds;
+use ebrel_formats::package::write_zip;
+use ebrel_formats::wide::wide_csv;
+use ebrel_store::Store;
+use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
+use std::io::{Cursor, Read};
+
+/// The first eight bytes of each file's SHA-256. A line changes only with a mend that explains it in the change log.
+const KNOWN: [(&str, &str); 9] = [
+    ("calibrations.csv", "833496f354622050"),
+    ("channels.csv", "2455cf024385f23e"),
+    ("datapackage.json", "7537de0e6b419c5a"),
+    ("events.csv", "80f02bde566c1a70"),
+    ("flags.csv", "0aa4c9f3030e335e"),
+    ("horizons.csv", "b1461d1d78a83489"),
+    ("readings.csv", "d1f65b2838fbd775"),
+    ("stations.csv", "a38b7b7c6c8daea1"),
+    ("wide.csv", "31693a9ef931d025"),
+];
+
+fn hash(bytes: &[u8]) -> String {
+    hex::encode(&Sha256::digest(bytes)[..8])
+}
+
+#[tokio::test]
+async fn the_demos_exports_are_what_they_were() {
+    let dir = tempfile::tempdir().unwrap();
+    let store = Store::open(&dir.path().join("ebrel.db")).await.unwrap();
+    demo::seed(&store).await.unwrap();
+    let record = StationRecord::load(&store, 1).await.unwrap();
+    let flags = store.flags(1).await.unwrap();
+    let (from, last) = record.extent().unwrap();
+    let to = UnixSeconds(last.0 + 1);
+    let selection = Selection { from, to, quantities: Vec::new(), belief: Belief::default() };
+    let counts = counts(&record, &flags, &selection);
+    assert!(counts.readings > 900_000 && counts.left_out > 300, "{counts:?}");
+
+    let mut zip = Cursor::new(Vec::new());
+    write_zip(package(&record, &flags, &selection), &mut zip).unwrap();
+    let mut zip = zip::ZipArchive::new(zip).unwrap();
+    let mut found = BTreeMap::new();
+    for i in 0..zip.len() {
+        let mut entry = zip.by_index(i).unwrap();
+        let mut bytes = Vec::new();
+        entry.read_to_end(&mut bytes).unwrap();
+        found.insert(entry.name().unwrap().into_owned(), hash(&bytes));
+    }
+    let mut table = Vec::new();
+    wide_csv(wide(&record, &flags, &selection), record.study.utc_offset_minutes, &mut table).unwrap();
+    found.insert("wide.csv".to_owned(), hash(&table));
+    let known: BTreeMap<String, String> = KNOWN.iter().map(|(n, h)| ((*n).to_owned(), (*h).to_owned())).collect();
+    assert_eq!(found, known);
+}
