@@ -1,7 +1,5 @@
 //! What the demo's record exports, byte for byte: moving code about changes none of it.
 
-#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
-
 use ebrel_app::demo;
 use ebrel_app::exporting::{Selection, counts, package, wide};
 use ebrel_app::record::StationRecord;

@@ -26,10 +26,10 @@ impl Site {
 
     async fn start(seeded: bool) -> Self {
         let data = tempfile::tempdir().unwrap();
-        let app = State::open(data.path(), Mode::Demo).await.unwrap();
         if seeded {
-            ebrel_app::demo::seed(&app.store).await.unwrap();
+            crate::demo::copy_into(data.path()).await;
         }
+        let app = State::open(data.path(), Mode::Demo).await.unwrap();
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let base = format!("http://{}", listener.local_addr().unwrap());
         let server = server(actix_web::web::Data::new(app), listener, None).unwrap();

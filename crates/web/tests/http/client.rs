@@ -35,11 +35,11 @@ pub const OWNER: (&str, &str) = ("N. Arvel", "coppice hazel coupe");
 
 async fn start(mode: Mode) -> Visitor {
     let data = tempfile::tempdir().unwrap();
+    if mode == Mode::Demo {
+        crate::demo::copy_into(data.path()).await;
+    }
     let app = State::open(data.path(), mode).await.unwrap();
     let code = app.first_code.clone();
-    if mode == Mode::Demo {
-        ebrel_app::demo::seed(&app.store).await.unwrap();
-    }
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let base = format!("http://{}", listener.local_addr().unwrap());
     let server = server(actix_web::web::Data::new(app), listener, None).unwrap();

@@ -2,6 +2,9 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
+#[path = "../common/demo.rs"]
+mod demo;
+
 mod acceptance;
 mod bench;
 mod client;
