@@ -12,6 +12,7 @@
 //! * [`geometry`], [`power`], [`radio`], [`sun`]: holes and sensing volumes, batteries and panels, packets and links, daylight.
 //! * [`planning`]: from a question to a station that can be dug: depths, methods, ports, program, budgets, kit, dates.
 //! * [`temperature`]: thermocouples, thermistors, platinum; a thermometer against a reference; the sun test.
+//! * [`bench`]: a calibration run as it is typed, read and led on.
 //! * [`acceptance`], [`batch`]: a new probe in air, in water and in a bucket; probes side by side.
 //! * [`tension`]: resistive blocks and kilopascal; soaking; a block's own curve from a drying pot.
 //! * [`soil`]: the horizons of a place; which one a probe is in.
@@ -19,6 +20,7 @@
 
 pub mod acceptance;
 pub mod batch;
+pub mod bench;
 pub mod calibration;
 pub mod drafts;
 pub mod geometry;

@@ -2,7 +2,7 @@
 
 use crate::calibration::{Intercept, PolynomialFit};
 use crate::statistics::t_quantile;
-use crate::units::{format_value, ranges};
+use crate::units::{ranges, signed};
 
 /// Two methods compared by the differences of their pairs, first minus second.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -140,11 +140,11 @@ pub fn check(probe: &[f64], reference: &[f64], claims: Claims) -> TemperatureChe
         return found;
     };
     let (low, high) = reference.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), t| (l.min(*t), h.max(*t)));
-    let (bias, ci) = (signed(a.bias), format!("{} to {}", signed(a.bias_ci.0), signed(a.bias_ci.1)));
+    let (bias, ci) = (signed(a.bias, 2), format!("{} to {}", signed(a.bias_ci.0, 2), signed(a.bias_ci.1, 2)));
     found.reasons.push(format!(
         "Mean difference {bias} K ({ci} at 95 %); a single reading differs by {} to {} K.",
-        signed(a.limits.0),
-        signed(a.limits.1)
+        signed(a.limits.0, 2),
+        signed(a.limits.1, 2)
     ));
     if n < FEWEST || high - low < LEAST_SPAN_K {
         found.sentence =
@@ -191,7 +191,7 @@ fn judge(
         }
         found.sentence = format!(
             "The bias grows with temperature, by {} K per K from {range}: a constant would not remove it.",
-            signed3(slope)
+            signed(slope, 3)
         );
     } else if a.bias_ci.0 <= 0.0 && a.bias_ci.1 >= 0.0 {
         let scattered = a.sd * NORMAL_95 > 2.0 * claimed;
@@ -208,13 +208,13 @@ fn judge(
         found.pattern = Pattern::None;
         found.sentence = format!(
             "They agree within what both claim (±{claimed:.2} K); {} K is no reason to correct.",
-            signed(a.bias)
+            signed(a.bias, 2)
         );
     } else if a.sd * NORMAL_95 > a.bias.abs() {
         found.pattern = Pattern::Neither;
         found.sentence = format!(
             "A bias of {} K, but single pairs scatter by ±{:.2} K around it: no constant holds. Ask first what makes it, such as sun.",
-            signed(a.bias),
+            signed(a.bias, 2),
             a.sd * NORMAL_95
         );
     } else {
@@ -222,23 +222,10 @@ fn judge(
         found.correction = Some(Correction { offset: -a.bias, slope: 0.0 });
         found.sentence = format!(
             "A constant bias of {} K from {range}, beyond what both claim (±{claimed:.2} K): a correction of {} K is carried by the evidence.",
-            signed(a.bias),
-            signed(-a.bias)
+            signed(a.bias, 2),
+            signed(-a.bias, 2)
         );
     }
-}
-
-fn signed(value: f64) -> String {
-    with_sign(value, 2)
-}
-
-fn signed3(value: f64) -> String {
-    with_sign(value, 3)
-}
-
-fn with_sign(value: f64, decimals: usize) -> String {
-    let text = format_value(value, decimals);
-    if value >= 0.0 { format!("+{text}") } else { text }
 }
 
 #[cfg(test)]

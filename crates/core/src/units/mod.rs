@@ -19,7 +19,7 @@ mod quantity;
 mod range;
 mod time;
 
-pub use number::{format_offset, format_value, read_number, read_offset};
+pub use number::{format_offset, format_value, grouped, read_number, read_offset, signed};
 pub(crate) use quantity::coded;
 pub use quantity::{Grade, Principle, Quantity, Verdict, unit_for_people};
 pub use range::{OutOfRange, Range, ranges};

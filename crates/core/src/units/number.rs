@@ -86,6 +86,37 @@ pub fn format_value(value: f64, decimals: usize) -> String {
     if zero { text.trim_start_matches('-').to_owned() } else { text.replace('-', "−") }
 }
 
+/// [`format_value`] with its sign, also a plus; none where it rounds to nothing.
+///
+/// ```
+/// use ebrel_core::units::signed;
+/// assert_eq!([signed(0.25, 1), signed(-0.25, 2), signed(0.04, 1)], ["+0.2", "−0.25", "0.0"]);
+/// ```
+#[must_use]
+pub fn signed(value: f64, decimals: usize) -> String {
+    let text = format_value(value, decimals);
+    let nothing = text.chars().all(|c| c == '0' || c == '.');
+    if value > 0.0 && !nothing { format!("+{text}") } else { text }
+}
+
+/// A whole number in groups of three, parted by thin spaces that do not break.
+///
+/// ```
+/// assert_eq!(ebrel_core::units::grouped(1_051_200), "1\u{202f}051\u{202f}200");
+/// ```
+#[must_use]
+pub fn grouped(n: usize) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push('\u{202f}');
+        }
+        out.push(c);
+    }
+    out
+}
+
 #[cfg(test)]
 mod tests {
     use super::read_number;

@@ -5,30 +5,7 @@ use jiff::Timestamp;
 use jiff::civil::DateTime;
 use jiff::tz::Offset;
 
-/// A number with so many decimals and a true minus sign.
-pub use ebrel_core::units::format_value as fixed;
-
-/// The same with its sign, also a plus; none where it rounds to nothing.
-#[must_use]
-pub fn signed(value: f64, decimals: usize) -> String {
-    let text = fixed(value, decimals);
-    let nothing = text.chars().all(|c| c == '0' || c == '.');
-    if value > 0.0 && !nothing { format!("+{text}") } else { text }
-}
-
-/// A whole number in groups of three, parted by thin spaces: `1 051 200`.
-#[must_use]
-pub fn grouped(n: usize) -> String {
-    let digits = n.to_string();
-    let mut out = String::new();
-    for (i, c) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            out.push('\u{202f}');
-        }
-        out.push(c);
-    }
-    out
-}
+pub use ebrel_core::units::{format_value as fixed, grouped, signed};
 
 fn civil(t: UnixSeconds, offset_minutes: i64) -> Option<DateTime> {
     let offset = Offset::from_seconds(i32::try_from(offset_minutes * 60).ok()?).ok()?;

@@ -1,6 +1,5 @@
 //! Acceptance of new probes: read in air and in water, looked at, wetted in a bucket.
 
-use super::draft::repeats;
 use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual, read_lines};
 use crate::components::fields::Said;
 use crate::components::fields::{Answer, Choice, TextField};
@@ -13,6 +12,7 @@ use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::planning::catalogue;
 use ebrel_core::acceptance::{Acceptance, Held, Limits, Response, Seen, accept, response, wetting_test};
+use ebrel_core::bench::repeats;
 use ebrel_core::planning::Typed;
 use ebrel_core::register::EventKind;
 use ebrel_core::units::{Range, read_number};

@@ -1,6 +1,5 @@
 //! A batch of probes side by side in one medium: accept, watch, reject.
 
-use super::draft::repeats;
 use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual, read_lines};
 use crate::components::fields::Said;
 use crate::components::fields::TextField;
@@ -11,6 +10,7 @@ use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::batch::{Batch, FEWEST, Member, side_by_side};
+use ebrel_core::bench::repeats;
 use ebrel_core::planning::Typed;
 use ebrel_core::register::EventKind;
 use ebrel_core::units::Range;

@@ -4,7 +4,6 @@
 mod acceptance;
 mod batch;
 mod change;
-mod draft;
 mod register;
 mod run;
 mod runs;

@@ -1,6 +1,5 @@
 //! The list of calibrations, and beginning one.
 
-use crate::rooms::bench::draft::Draft;
 use crate::rooms::bench::run::answer_of;
 use crate::shell::errors::Problem;
 use crate::shell::figures::moment;
@@ -11,6 +10,7 @@ use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_core::bench::RunDraft;
 use ebrel_core::units::{Principle, Quantity};
 use ebrel_store::calibrations::Subject;
 use ebrel_store::placements::Probe;
@@ -123,7 +123,7 @@ async fn begin(
     let probe = form.0.probe.parse::<i64>().ok();
     let known = state.store.probes().await?.into_iter().find(|p| Some(p.id) == probe);
     let title = known.map_or_else(|| "Moisture calibration".to_owned(), |p| format!("{}, moisture", p.serial));
-    let draft = serde_json::to_string(&Draft::default()).map_err(|e| Problem::Internal(e.to_string()))?;
+    let draft = serde_json::to_string(&RunDraft::default()).map_err(|e| Problem::Internal(e.to_string()))?;
     let run = Run { id: 0, study_id: *id, title, probe_id: probe, draft, practice: None };
     let run = state.store.add_run(&run).await?;
     Ok(see_other(&format!("/bench/{run}")))

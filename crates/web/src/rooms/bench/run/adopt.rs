@@ -2,7 +2,6 @@
 
 use super::{Surroundings, draft_of, show_run};
 use crate::rooms::bench::change::{Change, changes};
-use crate::rooms::bench::draft::{Draft, Resolved, density_target, resolve};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, read_field};
 use crate::shell::guard::CheckedForm;
@@ -14,6 +13,7 @@ use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::record::StationRecord;
 use ebrel_app::reviewing;
+use ebrel_core::bench::{Resolved, RunDraft, density_target, resolve};
 use ebrel_core::calibration::{Curve, Form};
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
@@ -44,7 +44,7 @@ pub struct AdoptForm {
 struct Ready {
     run: Run,
     study: Study,
-    draft: Draft,
+    draft: RunDraft,
     adoption: Adoption,
 }
 
@@ -110,7 +110,7 @@ fn adoption(
     state: &State,
     study: &Study,
     run: &Run,
-    (draft, resolved): (&Draft, &Resolved),
+    (draft, resolved): (&RunDraft, &Resolved),
     model: &str,
     form: &AdoptForm,
     by: String,
@@ -164,7 +164,7 @@ fn adoption(
 }
 
 /// The line of a sample that was left out without a reason, from 1.
-fn left_out_unsaid(draft: &Draft) -> Option<usize> {
+fn left_out_unsaid(draft: &RunDraft) -> Option<usize> {
     draft.rows.iter().position(|r| r.out && !r.is_empty() && r.why.trim().is_empty()).map(|i| i + 1)
 }
 

@@ -2,7 +2,6 @@
 
 use super::draft_of;
 use super::plot::{Beside, Plot, draw};
-use crate::rooms::bench::draft::{Draft, FieldDensity, School, density_target, field_density, resolve, solids};
 use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, moment};
@@ -11,6 +10,7 @@ use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_core::bench::{FieldDensity, RunDraft, School, density_target, field_density, resolve, solids};
 use ebrel_core::calibration::{BAND_LEVEL, Form};
 use ebrel_store::Store;
 use ebrel_store::calibrations::Subject;
@@ -150,7 +150,7 @@ fn budget(u_theta: &[f64], u_own: &[f64], residual_sd: f64) -> String {
     )
 }
 
-fn named_conditions(draft: &Draft) -> Vec<(&'static str, String)> {
+fn named_conditions(draft: &RunDraft) -> Vec<(&'static str, String)> {
     let with =
         |text: &str, unit: &str| if text.trim().is_empty() { String::new() } else { format!("{} {unit}", text.trim()) };
     let cores = match field_density(&draft.cores) {

@@ -1,11 +1,10 @@
 //! What is worked out of the samples of a run: the answer, what is said, the forms, and each sample's part in it.
 
 use super::Surroundings;
-use super::conditions::{Conditions, conditions};
 use super::plot::{Beside, Plot, draw};
-use crate::rooms::bench::draft::{Draft, Resolved, density_target, is_permittivity, solids};
 use crate::shell::figures::{fixed, signed};
 use askama::Template;
+use ebrel_core::bench::{Conditions, Resolved, RunDraft, conditions, density_target, is_permittivity, solids};
 use ebrel_core::calibration::{Form, Published, Score, score};
 
 /// A form that was tried, as a row.
@@ -61,7 +60,7 @@ struct ScoreRow {
 }
 
 /// Works the part out.
-pub fn result(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> ResultPart {
+pub fn result(draft: &RunDraft, resolved: &Resolved, around: &Surroundings) -> ResultPart {
     let r = &resolved.recommendation;
     let shown = r.form.unwrap_or(Form::Line);
     let candidates = r.candidates.iter().map(|c| {
@@ -111,7 +110,7 @@ pub fn result(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> Resu
         impossible: r.impossible.clone(),
         parts: parts(resolved, shown),
         scores: scores(draft, resolved, &around.factory),
-        conditions: conditions(draft, resolved, around),
+        conditions: conditions(draft, resolved, &around.context),
         outliers: outliers.collect(),
         candidates: candidates.collect(),
         plot: draw(resolved, shown, &beside),
@@ -142,7 +141,7 @@ fn parts(resolved: &Resolved, form: Form) -> Vec<PartRow> {
 }
 
 /// General curves and the maker's, scored on the same samples, so that the gain is seen.
-fn scores(draft: &Draft, resolved: &Resolved, factory: &[f64]) -> Vec<ScoreRow> {
+fn scores(draft: &RunDraft, resolved: &Resolved, factory: &[f64]) -> Vec<ScoreRow> {
     let row = |name: String, score: Option<Score>| {
         score.map(|s| ScoreRow { name, rmse: fixed(s.rmse, 3), bias: signed(s.bias, 3) })
     };

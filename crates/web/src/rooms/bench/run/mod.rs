@@ -2,13 +2,11 @@
 
 mod adopt;
 mod certificate;
-mod conditions;
 mod judged;
 mod plot;
 mod recorded;
 mod standin;
 
-use super::draft::{Draft, Row, RowFigures, School, resolve, solids};
 use crate::shell::drafts::{At, TRIES, combine, in_words};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, fixed, moment};
@@ -21,6 +19,7 @@ use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::planning::catalogue;
+use ebrel_core::bench::{RowFigures, RunContext, RunDraft, SampleRow, School, conditions, resolve, solids};
 use ebrel_core::units::{Principle, UnixSeconds};
 use ebrel_simulator::practice::Practice;
 use ebrel_store::calibrations::Subject;
@@ -52,10 +51,8 @@ struct Surroundings {
     factory: Vec<f64>,
     /// Name of the probe's model.
     model: String,
-    /// Supply that the model is made for, V.
-    supply_v: Option<f64>,
-    /// The logger that the probe's station is planned with.
-    planned_logger: Option<String>,
+    /// What its probe and station are planned with.
+    context: RunContext,
     /// The true curve of a practice run whose truth is shown; empty otherwise.
     truth: Vec<f64>,
 }
@@ -74,14 +71,14 @@ impl Surroundings {
         let Some(probe) = probes.into_iter().find(|p| Some(p.id) == run.probe_id) else { return Ok(found) };
         let catalogue = catalogue(store).await?;
         if let Some(model) = catalogue.probes.iter().find(|m| m.name == probe.model) {
-            (found.factory, found.supply_v) = (model.factory.clone(), Some(model.supply_v));
+            (found.factory, found.context.supply_v) = (model.factory.clone(), Some(model.supply_v));
         }
         found.model = probe.model;
         for station in store.stations(run.study_id).await? {
             let body = store.plan(station.id).await?.map(|p| p.body).unwrap_or_default();
             let draft: ebrel_core::planning::Draft = serde_json::from_str(&body).unwrap_or_default();
             if draft.probes.iter().any(|p| p.serial.eq_ignore_ascii_case(&probe.serial)) {
-                found.planned_logger = catalogue.logger(draft.choice("logger")).map(|l| l.name.clone());
+                found.context.planned_logger = catalogue.logger(draft.choice("logger")).map(|l| l.name.clone());
             }
         }
         Ok(found)
@@ -108,7 +105,7 @@ struct Version {
 struct RunPage {
     shell: Shell,
     run: Run,
-    draft: Draft,
+    draft: RunDraft,
     figures: Vec<RowFigures>,
     result: ResultPart,
     probes: Vec<Probe>,
@@ -126,7 +123,7 @@ impl RunPage {
 
     /// Density of the solids that stands in for what is not typed.
     fn solids(&self) -> String {
-        fixed(solids(&Draft { particles: String::new(), ..self.draft.clone() }).get(), 2)
+        fixed(solids(&RunDraft { particles: String::new(), ..self.draft.clone() }).get(), 2)
     }
 
     fn schools(&self) -> [School; 3] {
@@ -135,10 +132,10 @@ impl RunPage {
 }
 
 /// The draft of a run, with empty rows to type on and what the record has for its cores.
-async fn draft_of(store: &Store, run: &Run) -> Result<Draft, Problem> {
-    let mut draft: Draft = serde_json::from_str(&run.draft).map_err(|e| Problem::Internal(e.to_string()))?;
+async fn draft_of(store: &Store, run: &Run) -> Result<RunDraft, Problem> {
+    let mut draft: RunDraft = serde_json::from_str(&run.draft).map_err(|e| Problem::Internal(e.to_string()))?;
     while draft.rows.len() < ROWS || draft.rows.last().is_some_and(|r| !r.is_empty()) {
-        draft.rows.push(Row::default());
+        draft.rows.push(SampleRow::default());
     }
     recorded::fill(store, run, &mut draft).await?;
     Ok(draft)
@@ -215,7 +212,7 @@ struct Typed {
     #[serde(default)]
     title: String,
     probe: Option<i64>,
-    draft: Draft,
+    draft: RunDraft,
     /// The revision that the page was made of.
     revision: Option<i64>,
 }
@@ -227,7 +224,7 @@ struct Worked {
     defended: bool,
     revision: i64,
     /// The whole draft, where somebody else's changes came in.
-    merged: Option<Draft>,
+    merged: Option<RunDraft>,
     /// What both changed.
     conflicts: Option<String>,
 }
@@ -254,7 +251,7 @@ async fn keep(
     for _ in 0..TRIES {
         let at = At { kind: DraftKind::Run, document: *id, revision: state.store.revision(DraftKind::Run, *id).await? };
         let mut run = state.store.run(*id).await?;
-        let newest: Draft = serde_json::from_str(&run.draft).map_err(|e| Problem::Internal(e.to_string()))?;
+        let newest: RunDraft = serde_json::from_str(&run.draft).map_err(|e| Problem::Internal(e.to_string()))?;
         let found = combine(&state.store, at, revision, &newest, |_| Ok(draft.clone())).await?;
         run.title = title.clone().unwrap_or(run.title);
         run.probe_id = probe;
@@ -283,7 +280,7 @@ pub async fn answer_of(store: &Store, run: &Run) -> Result<(String, usize), Prob
     let draft = draft_of(store, run).await?;
     let resolved = resolve(&draft);
     let found = &resolved.recommendation;
-    let said = conditions::conditions(&draft, &resolved, &Surroundings::default()).warnings.len();
+    let said = conditions(&draft, &resolved, &RunContext::default()).warnings.len();
     let rows = resolved.figures.iter().filter(|f| !f.message.is_empty() && !f.waits).count();
     Ok((found.sentence.clone(), said + rows + found.outliers.len() + found.impossible.len()))
 }

@@ -1,7 +1,7 @@
 //! The picture of a run: samples, curves, prediction band, and residuals under it.
 
-use crate::rooms::bench::draft::Resolved;
 use crate::shell::figures::fixed;
+use ebrel_core::bench::Resolved;
 use ebrel_core::calibration::{Candidate, Form, Published};
 use ebrel_core::units::ParticleDensity;
 
@@ -166,18 +166,18 @@ pub fn draw(resolved: &Resolved, form: Form, others: &Beside<'_>) -> Option<Plot
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::rooms::bench::draft::{Draft, Row, resolve};
+    use ebrel_core::bench::{RunDraft, SampleRow, resolve};
 
     fn run(samples: &[(f64, f64)]) -> Resolved {
-        let row = |(raw, theta): &(f64, f64)| Row {
+        let row = |(raw, theta): &(f64, f64)| SampleRow {
             raw: raw.to_string(),
             tare: "20".into(),
             wet: (150.0 + theta * 100.0).to_string(),
             dry: "150".into(),
             volume: "100".into(),
-            ..Row::default()
+            ..SampleRow::default()
         };
-        resolve(&Draft { rows: samples.iter().map(row).collect(), ..Draft::default() })
+        resolve(&RunDraft { rows: samples.iter().map(row).collect(), ..RunDraft::default() })
     }
 
     #[test]

@@ -1,9 +1,9 @@
 //! Cores beside an installed probe: its reading is taken from the record.
 
-use crate::rooms::bench::draft::{Draft, Recorded, School};
 use crate::shell::errors::Problem;
 use crate::shell::figures::read_field;
 use ebrel_app::record::left_out;
+use ebrel_core::bench::{Recorded, RunDraft, School};
 use ebrel_core::series::{Belief, Believed, LeftOut, Meaning, View};
 use ebrel_core::units::{Quantity, UnixSeconds};
 use ebrel_store::Store;
@@ -13,7 +13,7 @@ use ebrel_store::runs::Run;
 const AROUND: i64 = 1800;
 
 /// Fills in what the record has at the times of a run's cores.
-pub async fn fill(store: &Store, run: &Run, draft: &mut Draft) -> Result<(), Problem> {
+pub async fn fill(store: &Store, run: &Run, draft: &mut RunDraft) -> Result<(), Problem> {
     if draft.school != School::Cores || draft.rows.iter().all(|r| r.at.trim().is_empty()) {
         return Ok(());
     }

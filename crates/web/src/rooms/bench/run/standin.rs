@@ -1,7 +1,6 @@
 //! A practice run at the stand-ins: container, handheld reader, balance, oven; at the end the truth.
 
 use super::practice_of;
-use crate::rooms::bench::draft::{Draft, Resolved, Row};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped};
 use crate::shell::guard::{CheckedForm, NoFields};
@@ -10,6 +9,7 @@ use crate::shell::{say, see_other};
 use crate::state::State;
 use actix_session::Session;
 use actix_web::{HttpResponse, web};
+use ebrel_core::bench::{Resolved, RunDraft, SampleRow};
 use ebrel_simulator::practice::{CONTAINER_CM3, CORER_CM3, Ending, POINTS, Practice, Step, Work};
 use ebrel_store::drafts::DraftKind;
 use ebrel_store::runs::Run;
@@ -54,7 +54,7 @@ const STEPS: [(&str, Step, &str); 9] = [
 
 impl BenchPart {
     /// The strip for a practice and its samples.
-    pub fn of(practice: &Practice, draft: &Draft, resolved: &Resolved) -> Self {
+    pub fn of(practice: &Practice, draft: &RunDraft, resolved: &Resolved) -> Self {
         let work = practice.work();
         let next = next(practice, &work);
         let point = work.points.len();
@@ -109,7 +109,7 @@ fn next(practice: &Practice, work: &Work) -> &'static str {
 }
 
 /// The truth in sentences: what became of each slip, and how far the curve is from the true one.
-fn truth(work: &Work, draft: &Draft, resolved: &Resolved) -> Vec<String> {
+fn truth(work: &Work, draft: &RunDraft, resolved: &Resolved) -> Vec<String> {
     let left_out: Vec<bool> = draft.rows.iter().map(|r| r.out).collect();
     let mut says = Vec::new();
     let found = &resolved.recommendation;
@@ -156,7 +156,7 @@ fn begin_practice(study_id: i64, seed: u64) -> Result<Run, Problem> {
     let practice = Practice::new(seed);
     let work = practice.work();
     let cores: Vec<String> = work.field_cores.iter().map(|(tare, dry)| format!("{tare:.2}; {dry:.2}; 100")).collect();
-    let draft = Draft {
+    let draft = RunDraft {
         soil: "practice soil".into(),
         cores: cores.join("\n"),
         w_now: work.w_start.to_string(),
@@ -164,7 +164,7 @@ fn begin_practice(study_id: i64, seed: u64) -> Result<Run, Problem> {
         container: (CONTAINER_CM3 / 1000.0).to_string(),
         logger: "handheld reader, stand-in".into(),
         excitation: "2.5".into(),
-        ..Draft::default()
+        ..RunDraft::default()
     };
     let json = |e: serde_json::Error| Problem::Internal(e.to_string());
     Ok(Run {
@@ -200,7 +200,7 @@ async fn take(
         Err(first) => say(&session, first)?,
         Ok(work) => {
             let internal = |e: serde_json::Error| Problem::Internal(e.to_string());
-            let mut draft: Draft = serde_json::from_str(&run.draft).map_err(internal)?;
+            let mut draft: RunDraft = serde_json::from_str(&run.draft).map_err(internal)?;
             write(&work, step, &mut draft);
             run.draft = serde_json::to_string(&draft).map_err(internal)?;
             run.practice = Some(serde_json::to_string(&practice).map_err(internal)?);
@@ -212,10 +212,10 @@ async fn take(
 }
 
 /// What a step at the stand-ins shows goes into the samples as one would type it; what was typed elsewhere stays.
-fn write(work: &Work, step: Step, draft: &mut Draft) {
+fn write(work: &Work, step: Step, draft: &mut RunDraft) {
     let at = work.points.len() - 1;
     while draft.rows.len() < work.points.len() {
-        draft.rows.push(Row::default());
+        draft.rows.push(SampleRow::default());
     }
     let point = &work.points[at];
     let two = |v: f64| format!("{v:.2}");
@@ -269,11 +269,14 @@ fn done(work: &Work, step: Step) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::rooms::bench::draft::resolve;
+    use ebrel_core::bench::resolve;
 
-    fn taken(steps: &[Step]) -> (Practice, Draft) {
+    fn taken(steps: &[Step]) -> (Practice, RunDraft) {
         let mut practice = Practice::new(2);
-        let mut draft = Draft { rows: vec![Row { why: "typed before".into(), ..Row::default() }], ..Draft::default() };
+        let mut draft = RunDraft {
+            rows: vec![SampleRow { why: "typed before".into(), ..SampleRow::default() }],
+            ..RunDraft::default()
+        };
         for step in steps {
             let work = practice.take(*step).unwrap();
             write(&work, *step, &mut draft);

@@ -1,9 +1,9 @@
 //! From what a thermometer puts out to degrees with their uncertainty, and whether it has come to rest.
 
 use super::{Draft, Pair};
-use crate::rooms::bench::draft::repeats;
 use crate::rooms::bench::sheets::Usual;
 use crate::shell::figures::fixed;
+use ebrel_core::bench::repeats;
 use ebrel_core::planning::Typed;
 use ebrel_core::temperature::{
     Converted, ReadingUncertainty, SteinhartHart, Thermocouple, ToleranceClass, platinum_convert,

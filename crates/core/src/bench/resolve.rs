@@ -2,11 +2,11 @@
 
 use super::notices;
 use super::read::{DryMass, dry_mass, field_density, repeats};
-use super::{Draft, Recorded, Row, School};
-use crate::shell::figures::fixed;
-use ebrel_core::calibration::{Recommendation, Samples, recommend};
-use ebrel_core::sampling::{BalanceUncertainty, CoreMasses, CoreSample, Drying};
-use ebrel_core::units::{BulkDensity, CoreVolume, Grams, ParticleDensity, pore_space, read_number};
+use super::{Recorded, RunDraft, SampleRow, School};
+use crate::calibration::{Recommendation, Samples, recommend};
+use crate::sampling::{BalanceUncertainty, CoreMasses, CoreSample, Drying};
+use crate::units::format_value;
+use crate::units::{BulkDensity, CoreVolume, Grams, ParticleDensity, pore_space, read_number};
 use serde::Serialize;
 
 /// What stands behind a sample's fields: figures, or what is wrong at which field.
@@ -79,13 +79,13 @@ impl Resolved {
 }
 
 /// The density that is packed to, g/cm³: as typed, or the mean of the field cores.
-pub fn density_target(draft: &Draft) -> Option<f64> {
+pub fn density_target(draft: &RunDraft) -> Option<f64> {
     let typed = read_number(&draft.density).ok().filter(|d| *d > 0.0);
     typed.or_else(|| field_density(&draft.cores)?.ok().map(|d| d.mean))
 }
 
 /// Density of the solids: as typed, or by the organic matter, or that of mineral soil.
-pub fn solids(draft: &Draft) -> ParticleDensity {
+pub fn solids(draft: &RunDraft) -> ParticleDensity {
     let typed = read_number(&draft.particles).ok().and_then(|d| ParticleDensity::new(d).ok());
     typed.unwrap_or_else(|| ParticleDensity::of_organic(read_number(&draft.organic).ok()))
 }
@@ -96,7 +96,7 @@ pub fn is_permittivity(unit: &str) -> bool {
 }
 
 fn plus_minus(value: f64, u: f64, decimals: usize) -> String {
-    format!("{} ± {}", fixed(value, decimals), fixed(u, decimals))
+    format!("{} ± {}", format_value(value, decimals), format_value(u, decimals))
 }
 
 /// A core of this volume or more that holds less dry soil than this was weighed in kilograms, cm³ and g.
@@ -133,7 +133,7 @@ fn number(name: &'static str, words: &str, text: &str) -> Result<f64, Wrong> {
     read_number(text).map_err(|e| (name, e))
 }
 
-fn raw_of(row: &Row) -> Result<(f64, f64), Wrong> {
+fn raw_of(row: &SampleRow) -> Result<(f64, f64), Wrong> {
     match (&row.recorded, row.raw.trim().is_empty()) {
         (_, false) => repeats(&row.raw).map_err(|e| ("raw", e)),
         (Some(Recorded::Found { mean, u, .. }), true) => Ok((*mean, *u)),
@@ -142,7 +142,7 @@ fn raw_of(row: &Row) -> Result<(f64, f64), Wrong> {
     }
 }
 
-fn sample(draft: &Draft, row: &Row, balance: &Balance) -> Result<Read, Wrong> {
+fn sample(draft: &RunDraft, row: &SampleRow, balance: &Balance) -> Result<Read, Wrong> {
     let grams = |name: &'static str, words: &str, text: &str| {
         number(name, words, text).and_then(|v| Grams::new(v).map_err(|e| (name, e.to_string())))
     };
@@ -178,7 +178,7 @@ fn sample(draft: &Draft, row: &Row, balance: &Balance) -> Result<Read, Wrong> {
 }
 
 /// Works a draft out.
-pub fn resolve(draft: &Draft) -> Resolved {
+pub fn resolve(draft: &RunDraft) -> Resolved {
     let balance = Balance {
         step: read_number(&draft.step).ok().filter(|s| *s > 0.0).unwrap_or(0.01),
         volume_pct: read_number(&draft.volume_pct).ok().filter(|p| *p >= 0.0).unwrap_or(1.0),
@@ -193,9 +193,9 @@ pub fn resolve(draft: &Draft) -> Resolved {
             continue;
         }
         let recorded = match (&row.recorded, row.raw.trim().is_empty()) {
-            (Some(Recorded::Found { mean, left_out: 0, .. }), true) => fixed(*mean, 1),
+            (Some(Recorded::Found { mean, left_out: 0, .. }), true) => format_value(*mean, 1),
             (Some(Recorded::Found { mean, left_out, .. }), true) => {
-                format!("{} ({left_out} left out)", fixed(*mean, 1))
+                format!("{} ({left_out} left out)", format_value(*mean, 1))
             }
             _ => String::new(),
         };
@@ -215,8 +215,12 @@ pub fn resolve(draft: &Draft) -> Resolved {
                     w: plus_minus(core.gravimetric.value, core.gravimetric.u, 4),
                     density: plus_minus(core.bulk_density.value, core.bulk_density.u, 2),
                     theta: plus_minus(core.volumetric.value, core.volumetric.u, 4),
-                    mean: if read.raw.1 > 0.0 && recorded.is_empty() { fixed(read.raw.0, 1) } else { String::new() },
-                    last: if read.drying == Drying::Once { String::new() } else { fixed(read.dry_g, 2) },
+                    mean: if read.raw.1 > 0.0 && recorded.is_empty() {
+                        format_value(read.raw.0, 1)
+                    } else {
+                        String::new()
+                    },
+                    last: if read.drying == Drying::Once { String::new() } else { format_value(read.dry_g, 2) },
                     recorded,
                     ..RowFigures::default()
                 };
@@ -258,23 +262,30 @@ pub fn resolve(draft: &Draft) -> Resolved {
 mod tests {
     use super::*;
 
-    fn row(raw: &str, tare: &str, wet: &str, dry: &str) -> Row {
+    fn row(raw: &str, tare: &str, wet: &str, dry: &str) -> SampleRow {
         let text = str::to_owned;
-        Row { raw: text(raw), tare: text(tare), wet: text(wet), dry: text(dry), volume: text("100"), ..Row::default() }
+        SampleRow {
+            raw: text(raw),
+            tare: text(tare),
+            wet: text(wet),
+            dry: text(dry),
+            volume: text("100"),
+            ..SampleRow::default()
+        }
     }
 
     #[test]
     fn errors_stand_at_their_field_and_the_rest_goes_on() {
-        let draft = Draft {
+        let draft = RunDraft {
             rows: vec![
                 row("1000", "50", "180,5", "170"),
                 row("1200", "50", "170", "190"),
                 row("", "50", "190", "170"),
                 row("1400", "200", "210", "170"),
-                Row { volume: "0".into(), ..row("1500", "50", "195", "170") },
-                Row::default(),
+                SampleRow { volume: "0".into(), ..row("1500", "50", "195", "170") },
+                SampleRow::default(),
             ],
-            ..Draft::default()
+            ..RunDraft::default()
         };
         let resolved = resolve(&draft);
         let at: Vec<_> = resolved.figures.iter().map(|f| f.field.as_str()).collect();
@@ -291,7 +302,7 @@ mod tests {
             vec![row("1000", "0.05", "0.2", "0.19"), row("1100", "50", "200", ""), row("1200", "50", "205", "190")];
         rows[0].tin = "7".into();
         rows[2].tin = "7".into();
-        let figures = resolve(&Draft { rows, ..Draft::default() }).figures;
+        let figures = resolve(&RunDraft { rows, ..RunDraft::default() }).figures;
         assert!(figures[0].message.contains("are these kilograms?"));
         assert!(figures[1].message.starts_with("Waits for its dry mass"));
         assert!(figures[2].warning && figures[2].message.contains("Tin 7 stands in line 1 already"));
@@ -304,7 +315,7 @@ mod tests {
             row("1300", "50", "245", "190"),
             row("900", "50", "180", "170.02 170"),
         ];
-        let figures = resolve(&Draft { rows, ..Draft::default() }).figures;
+        let figures = resolve(&RunDraft { rows, ..RunDraft::default() }).figures;
         assert!(figures[0].warning && figures[0].message.contains("lost 3.00 g"), "{}", figures[0].message);
         assert!(figures[1].message.contains("more water than its pores"), "{}", figures[1].message);
         assert_eq!(figures[2].message, "");
@@ -312,23 +323,23 @@ mod tests {
 
     #[test]
     fn a_container_that_dries_needs_only_its_weight_and_the_reading() {
-        let weighed = |raw: &str, gross: &str| Row { raw: raw.into(), wet: gross.into(), ..Row::default() };
+        let weighed = |raw: &str, gross: &str| SampleRow { raw: raw.into(), wet: gross.into(), ..SampleRow::default() };
         let rows =
             vec![weighed("1800", "7600"), weighed("1500", "7200"), weighed("1200", "6800"), weighed("900", "6400")];
-        let draft = Draft {
+        let draft = RunDraft {
             school: School::Drying,
             pot_tare: "800".into(),
             pot_dry: "6000".into(),
             pot_volume: "4000".into(),
             step: "1".into(),
             rows,
-            ..Draft::default()
+            ..RunDraft::default()
         };
         let resolved = resolve(&draft);
         assert_eq!(resolved.theta, [0.4, 0.3, 0.2, 0.1]);
         assert!(resolved.u_own[0] < resolved.u_theta[0] / 10.0, "the pot's volume and dry mass are shared by all");
         assert!(resolved.recommendation.sentence.starts_with("Straight line"));
-        let waits = resolve(&Draft { pot_dry: String::new(), ..draft });
+        let waits = resolve(&RunDraft { pot_dry: String::new(), ..draft });
         assert!(waits.figures[0].message.starts_with("Waits for its dry mass") && waits.used.is_empty());
     }
 
@@ -341,7 +352,7 @@ mod tests {
         let mut typed = row("1000", "50", "190", "170");
         typed.recorded = Some(Recorded::Found { mean: 1234.5, u: 0.4, left_out: 0 });
         let resolved =
-            resolve(&Draft { school: School::Cores, rows: vec![from_record, silent, typed], ..Draft::default() });
+            resolve(&RunDraft { school: School::Cores, rows: vec![from_record, silent, typed], ..RunDraft::default() });
         assert_eq!((resolved.raw.as_slice(), resolved.u_raw.as_slice()), (&[1234.5, 1000.0][..], &[0.4, 0.0][..]));
         assert_eq!((resolved.figures[0].recorded.as_str(), resolved.figures[1].field.as_str()), ("1234.5", "at"));
     }

@@ -1,11 +1,10 @@
 //! What a run was done with, and what the next step takes: packing, water, drying.
 
-use super::Surroundings;
-use crate::rooms::bench::draft::{Draft, FieldDensity, Resolved, School, density_target, field_density, solids};
-use crate::shell::figures::{fixed, grouped};
-use ebrel_core::sampling::packing::{packed_layer, wetting_plan};
-use ebrel_core::sampling::packing_drift;
-use ebrel_core::units::{BulkDensity, Range, ranges, read_number};
+use super::{FieldDensity, Resolved, RunDraft, School, density_target, field_density, solids};
+use crate::sampling::packing::{packed_layer, wetting_plan};
+use crate::sampling::packing_drift;
+use crate::units::{BulkDensity, Range, ranges, read_number};
+use crate::units::{format_value, grouped};
 
 /// Soil with more organic matter than this chars at 105 °C, %.
 const ORGANIC_PCT: f64 = 15.0;
@@ -20,7 +19,17 @@ const SUPPLY_OFF: f64 = 0.03;
 /// Density cores from the field below which their mean is not told as one.
 const FIELD_CORES: usize = 3;
 
+/// What a run's probe and station are planned with.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct RunContext {
+    /// Supply that the probe's model is made for, V.
+    pub supply_v: Option<f64>,
+    /// The logger that the probe's station is planned with.
+    pub planned_logger: Option<String>,
+}
+
 /// What the conditions ask for or warn of.
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Conditions {
     /// What the next step takes, one sentence each.
     pub next: Vec<String>,
@@ -29,17 +38,18 @@ pub struct Conditions {
 }
 
 /// Works the conditions of a run out, held against what its probe and station are planned with.
-pub fn conditions(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> Conditions {
+#[must_use]
+pub fn conditions(draft: &RunDraft, resolved: &Resolved, context: &RunContext) -> Conditions {
     let mut warnings = Vec::new();
     drying(draft, &mut warnings);
-    if let Some(planned) = around.planned_logger.as_deref() {
+    if let Some(planned) = context.planned_logger.as_deref() {
         let mine = draft.logger.trim();
         if !mine.is_empty() && !mine.eq_ignore_ascii_case(planned) {
             warnings.push(format!("Read with “{mine}”, but its station is planned with “{planned}”: an analog probe's output follows its supply. Calibrate with the logger of the field."));
         }
     }
     let excitation = read_number(&draft.excitation).ok();
-    if let Some((supply, mine)) = around.supply_v.zip(excitation)
+    if let Some((supply, mine)) = context.supply_v.zip(excitation)
         && (mine / supply - 1.0).abs() > SUPPLY_OFF
     {
         warnings.push(format!("Read at {mine} V, but this model is made for {supply} V: an analog probe's output follows its supply. Read it at the supply that it has in the field."));
@@ -49,18 +59,18 @@ pub fn conditions(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> 
         warnings.push(format!("Density cores: {says}"));
     }
     if let Some(Ok(FieldDensity { mean, sd, n })) = field_density(&draft.cores) {
-        let spread = sd.map(|sd| format!(" ± {} (standard deviation)", fixed(sd, 2))).unwrap_or_default();
+        let spread = sd.map(|sd| format!(" ± {} (standard deviation)", format_value(sd, 2))).unwrap_or_default();
         let few = if n < FIELD_CORES { "; three or more tell how patchy the soil is" } else { "" };
-        next.push(format!("Field density {}{spread} g/cm³ from {n} cores{few}.", fixed(mean, 2)));
+        next.push(format!("Field density {}{spread} g/cm³ from {n} cores{few}.", format_value(mean, 2)));
     }
     if draft.school != School::Drying
         && let Some(drift) = packing_drift(&resolved.densities)
     {
         warnings.push(format!(
             "The packing drifted: bulk density goes from {} to {} g/cm³ over the run ({} %). Denser soil reads wetter, so part of this curve is packing: take the density of the field, and pack in thin layers by mass.",
-            fixed(drift.first, 2),
-            fixed(drift.last, 2),
-            fixed((drift.last / drift.first - 1.0) * 100.0, 0)
+            format_value(drift.first, 2),
+            format_value(drift.last, 2),
+            format_value((drift.last / drift.first - 1.0) * 100.0, 0)
         ));
     }
     let used = resolved.used.len();
@@ -89,7 +99,7 @@ pub fn conditions(draft: &Draft, resolved: &Resolved, around: &Surroundings) -> 
     Conditions { next, warnings }
 }
 
-fn packing(draft: &Draft, taken: usize, next: &mut Vec<String>, warnings: &mut Vec<String>) {
+fn packing(draft: &RunDraft, taken: usize, next: &mut Vec<String>, warnings: &mut Vec<String>) {
     let number = |text: &str| read_number(text).ok().filter(|v| *v > 0.0);
     let density = density_target(draft).and_then(|d| BulkDensity::new(d).ok());
     let (litres, layers) =
@@ -102,14 +112,14 @@ fn packing(draft: &Draft, taken: usize, next: &mut Vec<String>, warnings: &mut V
             if taken == 0 {
                 next.push("About 4 L from the probe's own depth: let it dry, break the clods, pass it through a 5 mm sieve, mix it even.".into());
             }
-            next.push(format!("Pack {layers} layers of {} g of soil as moist as it is, each to {} L.", grouped(layer.moist_g.round() as usize), fixed(litres / layers, 2)));
+            next.push(format!("Pack {layers} layers of {} g of soil as moist as it is, each to {} L.", grouped(layer.moist_g.round() as usize), format_value(litres / layers, 2)));
             let plan = wetting_plan(litres * 1000.0, density, solids(draft), w, number(&draft.water).unwrap_or(250.0));
             match plan.theta[..] {
                 [now, after, ..] => {
                     if taken == 0 {
                         next.push("Push the probe in straight, with its pilot tool where the model has one; read it three times with the logger of the field. Then take the core beside it, strike it level, close the tin, weigh.".into());
                     }
-                    next.push(format!("That is {} m³/m³. The next {} mL bring it to {}; {} steps to saturation.", fixed(now, 3), draft.water.trim(), fixed(after, 3), plan.to_saturation));
+                    next.push(format!("That is {} m³/m³. The next {} mL bring it to {}; {} steps to saturation.", format_value(now, 3), draft.water.trim(), format_value(after, 3), plan.to_saturation));
                 }
                 _ => warnings.push("At that water content the soil holds more than its pores: is the content in g/g, and the density right?".into()),
             }
@@ -117,7 +127,7 @@ fn packing(draft: &Draft, taken: usize, next: &mut Vec<String>, warnings: &mut V
     }
 }
 
-fn drying_pot(draft: &Draft, next: &mut Vec<String>, warnings: &mut Vec<String>) {
+fn drying_pot(draft: &RunDraft, next: &mut Vec<String>, warnings: &mut Vec<String>) {
     if draft.pot_tare.trim().is_empty() {
         next.push("Weigh the empty container with the probe and its cable in it, as it will stand on the balance; then pack it to field density, wet it from below, and let it stand covered for a day.".into());
     } else if draft.pot_dry.trim().is_empty() {
@@ -129,17 +139,17 @@ fn drying_pot(draft: &Draft, next: &mut Vec<String>, warnings: &mut Vec<String>)
     {
         let density = (dry - tare) / volume;
         match density_target(draft).map(|target| density / target - 1.0) {
-            Some(off) if off.abs() > ebrel_core::calibration::DENSITY_DRIFT => warnings.push(format!(
+            Some(off) if off.abs() > crate::calibration::DENSITY_DRIFT => warnings.push(format!(
                 "The container was packed to {} g/cm³, {} % off the field's density.",
-                fixed(density, 2),
-                fixed(off * 100.0, 0)
+                format_value(density, 2),
+                format_value(off * 100.0, 0)
             )),
             _ => {}
         }
     }
 }
 
-fn drying(draft: &Draft, warnings: &mut Vec<String>) {
+fn drying(draft: &RunDraft, warnings: &mut Vec<String>) {
     let Ok(temperature) = read_number(&draft.dry_temperature) else {
         if !draft.dry_temperature.trim().is_empty() {
             warnings.push(format!("“{}” is no drying temperature: write it like 105.", draft.dry_temperature.trim()));
@@ -150,7 +160,7 @@ fn drying(draft: &Draft, warnings: &mut Vec<String>) {
         "" => Ok(()),
         text => read_number(text).and_then(|v| range.check(v).map_err(|e| e.to_string())).map(|_| ()),
     };
-    let mineral = fixed(solids(&Draft { particles: String::new(), ..draft.clone() }).get(), 2);
+    let mineral = format_value(solids(&RunDraft { particles: String::new(), ..draft.clone() }).get(), 2);
     for (text, range) in [(&draft.organic, ranges::PERCENT), (&draft.particles, ranges::PARTICLE_DENSITY_G_CM3)] {
         if let Err(wrong) = checked(text, range) {
             warnings.push(format!("Organic matter or solids: {wrong}. Meanwhile the solids count as {mineral} g/cm³."));
@@ -159,7 +169,8 @@ fn drying(draft: &Draft, warnings: &mut Vec<String>) {
     let organic = read_number(&draft.organic).unwrap_or(0.0) > ORGANIC_PCT;
     if temperature > FAHRENHEIT {
         let celsius = (temperature - 32.0) / 1.8;
-        warnings.push(format!("{temperature} looks like Fahrenheit: is it {} °C that is meant?", fixed(celsius, 0)));
+        warnings
+            .push(format!("{temperature} looks like Fahrenheit: is it {} °C that is meant?", format_value(celsius, 0)));
     } else if organic && temperature > 75.0 {
         warnings.push(format!("Soil this rich in organic matter chars at {temperature} °C and can smoulder: 60 to 70 °C for longer, and say so."));
     } else if !organic && (temperature - OVEN_C.0).abs() > OVEN_C.1 {
@@ -177,24 +188,23 @@ fn drying(draft: &Draft, warnings: &mut Vec<String>) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::rooms::bench::draft::{Row, resolve};
+    use crate::bench::{SampleRow, resolve};
 
-    fn of(change: impl FnOnce(&mut Draft)) -> Conditions {
-        let mut draft = Draft { density: "1.3".into(), w_now: "0.05".into(), ..Draft::default() };
+    fn of(change: impl FnOnce(&mut RunDraft)) -> Conditions {
+        let mut draft = RunDraft { density: "1.3".into(), w_now: "0.05".into(), ..RunDraft::default() };
         change(&mut draft);
-        let around =
-            Surroundings { planned_logger: Some("field node".into()), supply_v: Some(2.5), ..Surroundings::default() };
-        conditions(&draft, &resolve(&draft), &around)
+        let context = RunContext { planned_logger: Some("field node".into()), supply_v: Some(2.5) };
+        conditions(&draft, &resolve(&draft), &context)
     }
 
-    fn tin(density: f64, i: usize) -> Row {
-        Row {
+    fn tin(density: f64, i: usize) -> SampleRow {
+        SampleRow {
             raw: format!("{}", 900 + 150 * i),
             tare: "20".into(),
             wet: format!("{:.2}", 20.0 + density * 100.0 + 8.0 + 5.0 * i as f64),
             dry: format!("{:.2}", 20.0 + density * 100.0),
             volume: "100".into(),
-            ..Row::default()
+            ..SampleRow::default()
         }
     }
 
@@ -228,7 +238,7 @@ mod tests {
 
     #[test]
     fn slips_of_the_oven_and_of_the_logger_are_noticed() {
-        let warned = |change: fn(&mut Draft), words: &str| {
+        let warned = |change: fn(&mut RunDraft), words: &str| {
             let c = of(change);
             assert!(c.warnings.iter().any(|w| w.contains(words)), "{words}: {:?}", c.warnings);
         };

@@ -1,13 +1,16 @@
 //! A calibration run as it is typed, and what the rules make of it.
 //!
-//! [`Draft`] holds the form of all three schools: a packed container in steps, cores beside the installed probe, one
+//! [`RunDraft`] holds the form of all three schools: a packed container in steps, cores beside the installed probe, one
 //! container that is weighed as it dries. [`resolve`] reads every row into raw reading and water content, and hands them to
 //! the same fit; what cannot be read is said at its field, and the rest goes on.
+//! [`conditions`] tells what the next step takes, and which slips of oven, logger and packing show.
 
+mod conditions;
 mod notices;
 mod read;
 mod resolve;
 
+pub use conditions::{Conditions, RunContext, conditions};
 pub use read::{FieldDensity, field_density, repeats};
 pub use resolve::{Resolved, RowFigures, density_target, is_permittivity, resolve, solids};
 
@@ -52,7 +55,7 @@ impl School {
 /// The form of a run, as typed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
-pub struct Draft {
+pub struct RunDraft {
     /// Where the samples come from.
     pub school: School,
     /// Unit of the raw reading.
@@ -61,11 +64,11 @@ pub struct Draft {
     pub soil: String,
     /// Density cores from the field, one a line: tare; dry mass; volume.
     pub cores: String,
-    /// The container that dries: empty with probe and cable, with dry soil (g), and the soil's volume (cm³).
+    /// Mass of the container that dries, empty with probe and cable, g.
     pub pot_tare: String,
-    /// See `pot_tare`.
+    /// Mass of that container with the soil oven-dry, g.
     pub pot_dry: String,
-    /// See `pot_tare`.
+    /// Volume of its soil, cm³.
     pub pot_volume: String,
     /// Field bulk density that was packed to, g/cm³.
     pub density: String,
@@ -94,10 +97,10 @@ pub struct Draft {
     /// Water added at each step, mL.
     pub water: String,
     /// The samples.
-    pub rows: Vec<Row>,
+    pub rows: Vec<SampleRow>,
 }
 
-impl Default for Draft {
+impl Default for RunDraft {
     fn default() -> Self {
         let text = str::to_owned;
         Self {
@@ -145,7 +148,7 @@ pub enum Recorded {
 /// One sample, as typed.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
-pub struct Row {
+pub struct SampleRow {
     /// Number of the tin.
     pub tin: String,
     /// When the core was taken, for cores beside an installed probe.
@@ -169,7 +172,7 @@ pub struct Row {
     pub why: String,
 }
 
-impl Row {
+impl SampleRow {
     /// Whether nothing was typed yet.
     pub fn is_empty(&self) -> bool {
         [&self.at, &self.raw, &self.tare, &self.wet, &self.dry].iter().all(|t| t.trim().is_empty())

@@ -1,11 +1,11 @@
 //! What is noticed of samples that can be read: they count, and something is said.
 
-use super::Draft;
+use super::RunDraft;
 use super::resolve::RowFigures;
-use crate::shell::figures::fixed;
-use ebrel_core::calibration::{DENSITY_DRIFT, Recommendation};
-use ebrel_core::sampling::{CoreSample, Drying};
-use ebrel_core::statistics::median;
+use crate::calibration::{DENSITY_DRIFT, Recommendation};
+use crate::sampling::{CoreSample, Drying};
+use crate::statistics::median;
+use crate::units::format_value;
 
 /// Says something of a sample whose field has no error yet.
 fn warn(figures: &mut RowFigures, message: String) {
@@ -16,7 +16,7 @@ fn warn(figures: &mut RowFigures, message: String) {
 }
 
 /// Two samples from one tin: one of them was written to the wrong line.
-pub fn of_tins(draft: &Draft, figures: &mut [RowFigures]) {
+pub fn of_tins(draft: &RunDraft, figures: &mut [RowFigures]) {
     for (i, row) in draft.rows.iter().enumerate().filter(|(_, r)| !r.tin.trim().is_empty()) {
         if let Some(before) = draft.rows[..i].iter().position(|r| r.tin.trim() == row.tin.trim()) {
             warn(
@@ -41,7 +41,7 @@ pub fn of_spread(found: &Recommendation, used: &[usize], raw: &[f64], u_raw: &[f
                 &mut figures[*row],
                 format!(
                     "The repeated readings disagree by ±{} m³/m³: press the soil to the probe, wait, read again.",
-                    fixed(water, 3)
+                    format_value(water, 3)
                 ),
             );
         }
@@ -57,8 +57,8 @@ pub fn of_density(target: Option<f64>, densities: &[(usize, f64)], figures: &mut
         if off.abs() > DENSITY_DRIFT {
             let message = format!(
                 "Bulk density is {} % off {}: this tin was packed differently, which shifts the curve.",
-                fixed(off * 100.0, 0),
-                fixed(target, 2)
+                format_value(off * 100.0, 0),
+                format_value(target, 2)
             );
             warn(&mut figures[*i], message);
         }
@@ -72,12 +72,15 @@ pub fn of_sample(core: &CoreSample, drying: Drying, figures: &mut RowFigures) {
             figures,
             format!(
                 "It lost {} g since the weighing before: it was not dry. Dry it two hours more and weigh again.",
-                fixed(lost_g, 2)
+                format_value(lost_g, 2)
             ),
         ),
         Drying::Gaining { gained_g } => warn(
             figures,
-            format!("It gained {} g since the weighing before: cooled open, or another tin?", fixed(gained_g, 2)),
+            format!(
+                "It gained {} g since the weighing before: cooled open, or another tin?",
+                format_value(gained_g, 2)
+            ),
         ),
         Drying::Once | Drying::Constant { .. } => {}
     }
@@ -86,7 +89,7 @@ pub fn of_sample(core: &CoreSample, drying: Drying, figures: &mut RowFigures) {
             figures,
             format!(
                 "It holds more water than its pores ({} m³/m³): free water in the tin, or the core's volume is off.",
-                fixed(core.pore_space.value, 3)
+                format_value(core.pore_space.value, 3)
             ),
         );
     }

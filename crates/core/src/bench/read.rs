@@ -1,7 +1,7 @@
 //! Fields of a run that hold more than one number.
 
-use ebrel_core::sampling::{Drying, drying};
-use ebrel_core::units::read_number;
+use crate::sampling::{Drying, drying};
+use crate::units::read_number;
 
 /// Mean of the readings in a field, with the standard uncertainty of that mean if there are several.
 ///
