@@ -1,7 +1,7 @@
 //! `ebrel check`: all tests over a record package, without a database.
 
 use ebrel_core::quality::{Channel, Event, EventKind, Flag, Repeat, Settings, check_station};
-use ebrel_core::series::{Meaning, Series, View};
+use ebrel_core::series::{CalibrationHistory, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
 use ebrel_formats::package::{CalibrationRow, ChannelRow, FlagRow, HorizonRow, Package, ReadingRow};
@@ -83,18 +83,18 @@ fn sort(package: &Package, row: &ChannelRow, readings: &[ReadingRow]) -> Sorted 
     if raws.iter().any(|r| r.is_finite()) {
         out.raw = Some(raws);
     } else if row.quantity == Quantity::RawOutput.code() {
-        let meaning = meaning(package, &row.channel);
-        if !meaning.is_raw() {
-            let theta = meaning.resolve(out.series.view());
+        let history = history(package, &row.channel);
+        if !history.is_raw() {
+            let theta = history.resolve(out.series.view());
             out.raw = Some(std::mem::replace(&mut out.series.values, theta));
         }
     }
     out
 }
 
-fn meaning(package: &Package, channel: &str) -> Meaning {
+fn history(package: &Package, channel: &str) -> CalibrationHistory {
     let curves = package.calibrations.iter().filter(|c| c.channel == channel).filter_map(CalibrationRow::curve);
-    Meaning::new(curves.collect())
+    CalibrationHistory::new(curves.collect())
 }
 
 fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name: &'a str) -> Option<Channel<'a>> {

@@ -208,7 +208,7 @@ fn calibration_rows(c: &ChannelRecord, channel: &str) -> Vec<CalibrationRow> {
         source,
     };
     let serial = &c.channel.placement.probe.serial;
-    let curves = c.meaning.curves().iter().map(|dated| CalibrationRow {
+    let curves = c.history.curves().iter().map(|dated| CalibrationRow {
         x_min: Some(dated.curve.x_min),
         x_max: Some(dated.curve.x_max),
         standard_error: dated.curve.residual_sd,

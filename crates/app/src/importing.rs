@@ -310,7 +310,12 @@ async fn ensure_placement(
         Quantity::WaterTension => Principle::GranularMatrix,
         Quantity::SoilTemperature | Quantity::AirTemperature | Quantity::BareAirTemperature => Principle::Thermometer,
         Quantity::Rain => Principle::RainGauge,
-        _ => Principle::Node,
+        Quantity::RelativeHumidity
+        | Quantity::Irrigation
+        | Quantity::BatteryVoltage
+        | Quantity::EnclosureHumidity
+        | Quantity::PanelTemperature
+        | Quantity::SignalStrength => Principle::Node,
     };
     let serial = match plan.serial.trim() {
         "" => format!("{node_name} {port} (station {station})"),

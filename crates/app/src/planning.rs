@@ -1,8 +1,8 @@
 //! A station's plan: the newest draft, what follows from it, and keeping another.
 
 use ebrel_core::planning::{
-    Assessment, BiasDraft, Catalogue, CatalogueError, Design, DesignDraft, Draft, HorizonDraft, Setting, Typed, Weight,
-    assess, known_bias,
+    Assessment, BiasDraft, Catalogue, CatalogueError, Design, DesignDraft, Draft, HorizonDraft, Setting, Severity,
+    Typed, assess, known_bias,
 };
 use ebrel_core::soil::Profile;
 use ebrel_core::units::UnixSeconds;
@@ -113,7 +113,7 @@ impl StationPlan {
         self.station.cover = self.draft.cover.to_string();
         self.station.known_bias = known_bias(&self.draft);
         // Soil with a field that cannot be read yet is not passed on; the typed form keeps it.
-        let whole = !self.found.remarks.iter().any(|r| r.at.starts_with("horizons.") && r.weight == Weight::Stop);
+        let whole = !self.found.remarks.iter().any(|r| r.at.starts_with("horizons.") && r.severity == Severity::Stop);
         store.describe_station(&self.station, whole.then_some(&self.found.plan.soil)).await?;
         Ok(())
     }

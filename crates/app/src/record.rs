@@ -1,7 +1,7 @@
 //! A station's record: every channel with its readings and what they mean.
 
 use ebrel_core::quality::{Channel, Event, Repeat};
-use ebrel_core::series::{Belief, Believed, LeftOut, Meaning, Series, View};
+use ebrel_core::series::{Belief, Believed, CalibrationHistory, LeftOut, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::temperature::{DatedCorrection, corrected};
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
@@ -19,7 +19,7 @@ pub struct ChannelRecord {
     /// All readings of the stream; [`Self::view`] gives those of the placement.
     series: Arc<Series>,
     /// Calibrations of the probe; empty for channels that need none.
-    pub meaning: Meaning,
+    pub history: CalibrationHistory,
     /// Corrections of a thermometer that stand.
     pub corrections: Vec<DatedCorrection>,
     /// Pore space of the soil at its depth.
@@ -44,7 +44,7 @@ impl ChannelRecord {
     /// Whether raw output is turned into water content.
     #[must_use]
     pub fn is_calibrated(&self) -> bool {
-        self.channel.stream.quantity == Quantity::RawOutput && !self.meaning.is_raw()
+        self.channel.stream.quantity == Quantity::RawOutput && !self.history.is_raw()
     }
 
     /// Unit of what the channel shows.
@@ -56,13 +56,13 @@ impl ChannelRecord {
     /// Values as shown, one per raw reading; NaN where no calibration held yet.
     #[must_use]
     pub fn values(&self) -> Cow<'_, [f64]> {
-        if self.is_calibrated() { Cow::Owned(self.meaning.resolve(self.view())) } else { self.corrected() }
+        if self.is_calibrated() { Cow::Owned(self.history.resolve(self.view())) } else { self.corrected() }
     }
 
     /// The readings that are believed, by the flags of its station and the verdicts on them.
     #[must_use]
     pub fn believed(&self, flags: &[StoredFlag], belief: &Belief) -> Believed<'_> {
-        Believed::new(self.view(), &self.meaning, &self.corrections, left_out(self.channel.stream.id, flags, belief))
+        Believed::new(self.view(), &self.history, &self.corrections, left_out(self.channel.stream.id, flags, belief))
     }
 
     /// Readings as corrected; borrowed where no correction stands.
@@ -129,16 +129,16 @@ impl StationRecord {
         for channel in store.channels(station_id).await? {
             let probe = &channel.placement.probe;
             let horizon = channel.placement.depth_cm.and_then(|d| soil.at(d));
-            let meaning = if channel.stream.quantity == Quantity::RawOutput {
-                calibrations.meaning(probe.id, &probe.model, horizon)
+            let history = if channel.stream.quantity == Quantity::RawOutput {
+                calibrations.history(probe.id, &probe.model, horizon)
             } else {
-                Meaning::default()
+                CalibrationHistory::default()
             };
             let corrects = channel.stream.quantity.is_temperature();
             let corrections = standing.get(&probe.id).filter(|_| corrects).cloned().unwrap_or_default();
             let pore_space = horizon.and_then(Horizon::pore_space);
             let (series, repeats) = Default::default();
-            channels.push(ChannelRecord { channel, series, meaning, corrections, pore_space, repeats });
+            channels.push(ChannelRecord { channel, series, history, corrections, pore_space, repeats });
         }
         let events = store.events(station_id).await?;
         Ok(Self { study, station, soil, channels, events })

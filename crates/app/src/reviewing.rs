@@ -30,12 +30,12 @@ pub async fn run(store: &Store, station: i64) -> Result<usize, StoreError> {
 }
 
 /// Flags that say the same of several channels at once (a silence of the whole node), as one thing to decide on.
-pub struct Matter {
+pub struct FlagGroup {
     /// Its flags, at least one; the first speaks for all.
     pub flags: Vec<StoredFlag>,
 }
 
-impl Matter {
+impl FlagGroup {
     /// The flag that speaks for all.
     #[must_use]
     pub fn lead(&self) -> &StoredFlag {
@@ -54,14 +54,14 @@ const SHARED: usize = 3;
 
 /// Gathers flags into matters, the most damaging first.
 #[must_use]
-pub fn matters(flags: Vec<StoredFlag>) -> Vec<Matter> {
+pub fn matters(flags: Vec<StoredFlag>) -> Vec<FlagGroup> {
     let mut same: BTreeMap<(Test, i64, i64), usize> = BTreeMap::new();
     let key = |f: &StoredFlag| (f.flag.test, f.flag.start.0, f.flag.end.0);
     for flag in &flags {
         *same.entry(key(flag)).or_default() += 1;
     }
     let mut at: BTreeMap<(Test, i64, i64), usize> = BTreeMap::new();
-    let mut matters: Vec<Matter> = Vec::new();
+    let mut matters: Vec<FlagGroup> = Vec::new();
     for flag in flags {
         let key = key(&flag);
         let shared = flag.flag.test == Test::Gap && same[&key] >= SHARED;
@@ -71,7 +71,7 @@ pub fn matters(flags: Vec<StoredFlag>) -> Vec<Matter> {
                 if shared {
                     at.insert(key, matters.len());
                 }
-                matters.push(Matter { flags: vec![flag] });
+                matters.push(FlagGroup { flags: vec![flag] });
             }
         }
     }
@@ -83,7 +83,7 @@ mod tests {
     use super::*;
     use ebrel_core::quality::{Evidence, Flag};
     use ebrel_core::units::{Grade, UnixSeconds, Verdict};
-    use ebrel_store::verdicts::Standing;
+    use ebrel_store::verdicts::EffectiveVerdict;
 
     fn stored(stream_id: i64, test: Test, start: i64, grade: Grade) -> StoredFlag {
         let flag = Flag {
@@ -112,9 +112,9 @@ mod tests {
     fn conditions_and_decided_matters_do_not_wait() {
         let mut decided = stored(1, Test::Spike, 0, Grade::Wrong);
         let (reason, by) = (String::new(), "T. Quill".to_owned());
-        decided.verdict = Some(Standing { id: 1, verdict: Verdict::Kept, reason, by, at: UnixSeconds(0) });
+        decided.verdict = Some(EffectiveVerdict { id: 1, verdict: Verdict::Kept, reason, by, at: UnixSeconds(0) });
         let flags =
             vec![decided, stored(2, Test::Ponded, 0, Grade::Condition), stored(3, Test::Step, 0, Grade::Doubtful)];
-        assert_eq!(matters(flags).iter().map(Matter::waits).collect::<Vec<_>>(), [false, false, true]);
+        assert_eq!(matters(flags).iter().map(FlagGroup::waits).collect::<Vec<_>>(), [false, false, true]);
     }
 }

@@ -284,7 +284,7 @@ fn columns(channel: &ChannelRecord, window: &Window) -> Thinned {
     let mut whole = Columns::empty(n);
     let mut band = vec![f64::NAN; n];
     let mut beyond = vec![false; n];
-    for (piece, curve) in channel.meaning.pieces(channel.view()) {
+    for (piece, curve) in channel.history.pieces(channel.view()) {
         let Some(curve) = curve else { continue };
         let half_width = curve.half_widths();
         let raw = thin(piece, window, |v| v);

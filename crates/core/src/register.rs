@@ -1,4 +1,4 @@
-//! What stands between a probe and its use: tests passed, calibrations, repairs.
+//! What stands blockers a probe and its use: tests passed, calibrations, repairs.
 
 use crate::units::{Principle, coded};
 use serde::{Deserialize, Serialize};
@@ -61,18 +61,18 @@ impl EventKind {
 
 /// How far a probe can be trusted.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Trust {
+pub struct Fitness {
     /// Whether it may be used as it is.
     pub usable: bool,
     /// What is missing, or why not; the first says what to do next.
-    pub between: Vec<&'static str>,
+    pub blockers: Vec<&'static str>,
 }
 
 /// Judges a probe by its events (oldest first) and whether a calibration holds for it.
 ///
 /// A repair or a rejection wipes out what was passed before it.
 #[must_use]
-pub fn trust(principle: Principle, events: &[EventKind], calibrated: bool) -> Trust {
+pub fn fitness(principle: Principle, events: &[EventKind], calibrated: bool) -> Fitness {
     let (mut accepted, mut checked, mut out, mut rejected) = (false, false, false, false);
     for event in events {
         match event {
@@ -84,23 +84,28 @@ pub fn trust(principle: Principle, events: &[EventKind], calibrated: bool) -> Tr
             EventKind::Note => {}
         }
     }
-    let mut between = Vec::new();
+    let mut blockers = Vec::new();
     if out {
-        return Trust { usable: false, between: vec!["out of use"] };
+        return Fitness { usable: false, blockers: vec!["out of use"] };
     }
     if rejected {
-        between.push("rejected: repair it, or take it out of use");
+        blockers.push("rejected: repair it, or take it out of use");
     } else if !accepted && principle != Principle::Node {
-        between.push("not accepted yet: read it in air and in water");
+        blockers.push("not accepted yet: read it in air and in water");
     }
     match principle {
         Principle::Dielectric if !calibrated => {
-            between.push("no calibration: its output is a relative index, never water content")
+            blockers.push("no calibration: its output is a relative index, never water content")
         }
-        Principle::Thermometer if !checked => between.push("not checked against a reference thermometer"),
-        _ => {}
+        Principle::Thermometer if !checked => blockers.push("not checked against a reference thermometer"),
+        Principle::Dielectric
+        | Principle::Thermometer
+        | Principle::GranularMatrix
+        | Principle::Gypsum
+        | Principle::RainGauge
+        | Principle::Node => {}
     }
-    Trust { usable: between.is_empty(), between }
+    Fitness { usable: blockers.is_empty(), blockers }
 }
 
 #[cfg(test)]
@@ -119,22 +124,22 @@ mod tests {
 
     #[test]
     fn what_is_missing_is_said_in_the_order_of_the_work() {
-        let none = trust(Principle::Dielectric, &[], false);
+        let none = fitness(Principle::Dielectric, &[], false);
         assert!(
             !none.usable
-                && none.between[0].starts_with("not accepted")
-                && none.between[1].starts_with("no calibration")
+                && none.blockers[0].starts_with("not accepted")
+                && none.blockers[1].starts_with("no calibration")
         );
-        assert!(trust(Principle::Dielectric, &[EventKind::Watched], true).usable);
-        assert!(trust(Principle::Thermometer, &[EventKind::Accepted, EventKind::Checked], false).usable);
+        assert!(fitness(Principle::Dielectric, &[EventKind::Watched], true).usable);
+        assert!(fitness(Principle::Thermometer, &[EventKind::Accepted, EventKind::Checked], false).usable);
     }
 
     #[test]
     fn a_repair_begins_anew_and_a_rejection_stands_until_then() {
         use EventKind::{Accepted, Rejected, Repaired, Retired};
-        assert!(!trust(Principle::RainGauge, &[Accepted, Rejected], true).usable);
-        assert_eq!(trust(Principle::RainGauge, &[Accepted, Rejected, Repaired], true).between.len(), 1);
-        assert!(trust(Principle::RainGauge, &[Rejected, Repaired, Accepted], true).usable);
-        assert_eq!(trust(Principle::RainGauge, &[Accepted, Retired], true).between, ["out of use"]);
+        assert!(!fitness(Principle::RainGauge, &[Accepted, Rejected], true).usable);
+        assert_eq!(fitness(Principle::RainGauge, &[Accepted, Rejected, Repaired], true).blockers.len(), 1);
+        assert!(fitness(Principle::RainGauge, &[Rejected, Repaired, Accepted], true).usable);
+        assert_eq!(fitness(Principle::RainGauge, &[Accepted, Retired], true).blockers, ["out of use"]);
     }
 }

@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
 use ebrel_core::calibration::Curve;
-use ebrel_core::series::{Believed, DatedCurve, LeftOut, Meaning, Series};
+use ebrel_core::series::{Believed, CalibrationHistory, DatedCurve, LeftOut, Series};
 use ebrel_core::temperature::{Correction, DatedCorrection};
 use ebrel_core::units::UnixSeconds;
 use proptest::prelude::*;
@@ -27,9 +27,9 @@ proptest! {
         starts in prop::collection::vec(-70..70_i64, 0..3),
     ) {
         let out = LeftOut::of(spans.iter().map(|(a, n)| (UnixSeconds(*a), UnixSeconds(a + n))));
-        let meaning = Meaning::new(starts.iter().map(|t| curve(*t, 0.001)).collect());
+        let history = CalibrationHistory::new(starts.iter().map(|t| curve(*t, 0.001)).collect());
         let (from, to) = (UnixSeconds(from), UnixSeconds(from + length));
-        let believed = Believed::new(series.view(), &meaning, &[], out.clone()).between(from, to);
+        let believed = Believed::new(series.view(), &history, &[], out.clone()).between(from, to);
         let within: Vec<(i64, f64)> = series.times.iter().copied().zip(series.values.iter().copied())
             .filter(|(t, _)| (from.0..to.0).contains(t)).collect();
         let stays_out = |t: i64| spans.iter().any(|(a, n)| (*a..=a + n).contains(&t));
@@ -54,8 +54,8 @@ fn a_thermometer_is_corrected_only_while_its_correction_holds() {
     let series = Series { times: vec![0, 10, 20], values: vec![5.0, 5.0, f64::NAN] };
     let correction = Correction { offset: -0.5, slope: 0.0 };
     let dated = [DatedCorrection { from: UnixSeconds(10), until: None, correction }];
-    let meaning = Meaning::default();
-    let believed = Believed::new(series.view(), &meaning, &dated, LeftOut::default());
+    let history = CalibrationHistory::default();
+    let believed = Believed::new(series.view(), &history, &dated, LeftOut::default());
     assert!(believed.is_changed());
     let values: Vec<f64> = believed.readings().map(|r| r.value).collect();
     assert_eq!(values[..2], [5.0, 4.5]);

@@ -4,7 +4,7 @@ use ebrel_core::acceptance::{Limits, Response, Seen, accept, response, water_per
 use ebrel_core::calibration::{Curve, Form, Recommendation, Samples, compare, drift, recommend};
 use ebrel_core::register::EventKind;
 use ebrel_core::sampling::{Drying, drying, packing_drift};
-use ebrel_core::series::{Believed, DatedCurve, LeftOut, Meaning, View};
+use ebrel_core::series::{Believed, CalibrationHistory, DatedCurve, LeftOut, View};
 use ebrel_core::temperature::{Correction, DatedCorrection, corrected};
 use ebrel_core::tension::{PotReading, Readiness, block_response, readiness, schedule};
 use ebrel_core::units::UnixSeconds;
@@ -82,8 +82,8 @@ proptest! {
         let times: Vec<i64> = (0..raws.len() as i64).map(|i| i * 900).collect();
         let view = View { times: &times, values: &raws };
         let (a, b) = (line(0, 0.0, 2e-4), line(0, offset, slope));
-        let (as_a, as_b) = (Meaning::new(vec![a.clone()]), Meaning::new(vec![b.clone()]));
-        let all = |meaning| Believed::new(view, meaning, &[], LeftOut::default());
+        let (as_a, as_b) = (CalibrationHistory::new(vec![a.clone()]), CalibrationHistory::new(vec![b.clone()]));
+        let all = |history| Believed::new(view, history, &[], LeftOut::default());
         let there = compare(all(&as_a), &b, None);
         let back = compare(all(&as_b), &a, None);
         prop_assert!((there.mean + back.mean).abs() < 1e-12 && (there.rms - back.rms).abs() < 1e-12);

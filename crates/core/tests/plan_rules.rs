@@ -1,7 +1,7 @@
 //! Schools of depths, the choice of the site, where schools disagree, kit and steps, the logger's program.
 
 use ebrel_core::planning::{
-    Assessment, Catalogue, Draft, Program, Setting, Statistic, Step, Weight, assess, changes, known_bias, settling,
+    Assessment, Catalogue, Draft, Program, Setting, Severity, Statistic, Step, assess, changes, known_bias, settling,
     spot_samples,
 };
 use ebrel_core::units::Quantity;
@@ -52,7 +52,7 @@ fn the_best_place_is_the_best_of_those_that_may_be_dug() {
     let percent: Vec<i64> = found.candidates.iter().map(|c| c.percent.expect("scored").round() as i64).collect();
     assert_eq!(percent, [67, 100, 33]);
     assert_eq!(found.candidates[2].weak.len(), 7);
-    assert!(!found.remarks.iter().any(|r| r.step == Step::Site && r.weight != Weight::Note), "{:?}", found.remarks);
+    assert!(!found.remarks.iter().any(|r| r.step == Step::Site && r.severity != Severity::Note), "{:?}", found.remarks);
     let other = work_out(json!({"candidates": candidates, "chosen": 2}));
     assert!(other.remarks.iter().any(|r| r.at == "chosen_because" && r.says.contains("slope scores higher")));
     let wrong = work_out(json!({"candidates": [{"name": "x", "scores": {"sky": 7}}], "chosen": 0}));

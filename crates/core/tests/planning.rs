@@ -1,7 +1,7 @@
 //! Plans from outside: what cannot be is told at its field, what can be dug has finite numbers, and budgets hold to
 //! what they say.
 
-use ebrel_core::planning::{Assessment, Catalogue, Draft, Method, Setting, Step, Suits, Weight, assess};
+use ebrel_core::planning::{Assessment, Catalogue, Draft, Method, Setting, Severity, Step, Suits, assess};
 use proptest::prelude::*;
 use serde_json::{Value, json};
 
@@ -268,7 +268,7 @@ proptest! {
         let (left, right, top, bottom) = dig.extent();
         prop_assert!(left < right && top < bottom);
         // Every probe has a place, or a stop says why not.
-        let stops = found.remarks.iter().filter(|r| r.weight == Weight::Stop).count();
+        let stops = found.remarks.iter().filter(|r| r.severity == Severity::Stop).count();
         prop_assert!(dig.set.len() == depths.len() || stops > 0 || !catalogue.probes[model].in_soil);
     }
 }

@@ -1,6 +1,6 @@
 //! What holds for every plan, whatever is typed: ports, addresses, budgets, calendar, and the draft's own form.
 
-use ebrel_core::planning::{Assessment, Catalogue, Draft, Method, Setting, Signal, Weight, assess};
+use ebrel_core::planning::{Assessment, Catalogue, Draft, Method, Setting, Severity, Signal, assess};
 use proptest::prelude::*;
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
@@ -54,7 +54,7 @@ proptest! {
         let found = work_out(&plan(&probes, logger));
         for plugged in found.wiring.plugged.iter().filter(|p| p.port.is_none()) {
             let at = found.plan.probes[plugged.probe].field("port");
-            prop_assert!(found.remarks.iter().any(|r| r.at == at && r.weight == Weight::Stop), "{at}");
+            prop_assert!(found.remarks.iter().any(|r| r.at == at && r.severity == Severity::Stop), "{at}");
             prop_assert!(!found.wiring.wires.iter().any(|w| w.probe == plugged.probe), "no port, no terminals");
         }
         let conductors: usize = (found.wiring.plugged.iter().filter(|p| p.port.is_some()))

@@ -3,7 +3,7 @@
 use crate::unit::meaning_changed;
 use crate::{Store, StoreError};
 use ebrel_core::calibration::{Curve, serves_model};
-use ebrel_core::series::{DatedCurve, Meaning};
+use ebrel_core::series::{CalibrationHistory, DatedCurve};
 use ebrel_core::soil::Horizon;
 use ebrel_core::units::UnixSeconds;
 use std::collections::HashMap;
@@ -298,10 +298,15 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn meaning(&self, probe: i64, model: &str, soil: Option<&Horizon>) -> Result<Meaning, StoreError> {
+    pub async fn history(
+        &self,
+        probe: i64,
+        model: &str,
+        soil: Option<&Horizon>,
+    ) -> Result<CalibrationHistory, StoreError> {
         let own = self.calibrations(&Subject::Probe(probe)).await?;
         let of_model = self.calibrations(&Subject::Model(model.to_owned())).await?;
-        Ok(InForce::of(own.into_iter().chain(of_model)).meaning(probe, model, soil))
+        Ok(InForce::of(own.into_iter().chain(of_model)).history(probe, model, soil))
     }
 
     /// Every calibration in force.
@@ -372,9 +377,9 @@ impl InForce {
 
     /// What the raw readings of a probe mean in a horizon, by date.
     #[must_use]
-    pub fn meaning(&self, probe: i64, model: &str, soil: Option<&Horizon>) -> Meaning {
+    pub fn history(&self, probe: i64, model: &str, soil: Option<&Horizon>) -> CalibrationHistory {
         // Newest first as they come; of two that begin at one moment the later adopted one holds.
-        Meaning::new(self.serving(probe, model, soil).into_iter().rev().map(Adopted::dated).collect())
+        CalibrationHistory::new(self.serving(probe, model, soil).into_iter().rev().map(Adopted::dated).collect())
     }
 }
 
@@ -409,14 +414,14 @@ mod tests {
         assert_eq!(store.adopt(&adoption(own(), 0, 1.0)).await.unwrap(), 1);
         assert_eq!(store.adopt(&adoption(own(), 500, 2.0)).await.unwrap(), 2);
         assert_eq!(store.adopt(&adoption(own(), 0, 3.0)).await.unwrap(), 3);
-        assert_eq!(store.meaning(id, "", None).await.unwrap().resolve(VIEW), [3.0, 2.0]);
+        assert_eq!(store.history(id, "", None).await.unwrap().resolve(VIEW), [3.0, 2.0]);
         let all = store.calibrations(&own()).await.unwrap();
         assert_eq!(all.len(), 3);
         assert_eq!(all[2].retired.as_ref().unwrap().why, "a later version begins at the same moment");
         assert_eq!((all[0].made_with.density, all[0].made_with.logger.as_str()), (Some(1.3), "field node"));
         let why = Retirement { at: UnixSeconds(10), by: "T. Quill".into(), why: "wrong density".into() };
         store.retire(all[1].id, &why).await.unwrap();
-        assert_eq!(store.meaning(id, "", None).await.unwrap().resolve(VIEW), [3.0, 3.0]);
+        assert_eq!(store.history(id, "", None).await.unwrap().resolve(VIEW), [3.0, 3.0]);
         assert_eq!(store.calibration(all[1].id).await.unwrap().retired, Some(why));
         assert!(matches!(store.calibration(99).await, Err(StoreError::NotFound(_))));
     }
@@ -433,7 +438,7 @@ mod tests {
         let soil =
             |texture: &str, name: &str| Horizon { texture: texture.into(), name: name.into(), ..Horizon::default() };
         let means =
-            async |texture: &str, name: &str| store.meaning(id, "blade", Some(&soil(texture, name))).await.unwrap();
+            async |texture: &str, name: &str| store.history(id, "blade", Some(&soil(texture, name))).await.unwrap();
         assert_eq!(store.model_calibrations().await.unwrap().len(), 2);
         assert!(store.calibrations_of_run(1).await.unwrap().is_empty());
         assert_eq!(means("Silt Loam", "A").await.resolve(VIEW), [5.0, 5.0]);

@@ -1,6 +1,6 @@
 //! What the tests found last. Flags are made again at every run; verdicts are not touched by it.
 
-use crate::verdicts::{Standing, standing};
+use crate::verdicts::{EffectiveVerdict, standing};
 use crate::{Store, StoreError};
 use ebrel_core::quality::{Evidence, Flag, Test};
 use ebrel_core::series::Belief;
@@ -20,7 +20,7 @@ pub struct StoredFlag {
     /// How much harm it does unseen.
     pub damage: f64,
     /// The verdict that stands, if any.
-    pub verdict: Option<Standing>,
+    pub verdict: Option<EffectiveVerdict>,
 }
 
 impl StoredFlag {

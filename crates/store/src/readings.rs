@@ -102,7 +102,7 @@ impl Unit {
                     .await?;
             }
             insert(tx, &fresh[start..]).await?;
-            renew_blocks(tx, &fresh[start..], sorted.ground).await?;
+            renew_blocks(tx, &fresh[start..], sorted.overlap).await?;
         }
         added.new = fresh.len();
         let new_times: BTreeSet<i64> = fresh.iter().map(|r| r.t).collect();
@@ -128,7 +128,7 @@ impl Unit {
 
 /// What a stream held before in the range of new readings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Ground {
+enum Overlap {
     /// The stream held nothing at all.
     NewStream,
     /// Nothing between the first and the last of them.
@@ -140,7 +140,7 @@ enum Ground {
 /// What is left to do after sorting out.
 struct SortedOut {
     repeats: Vec<Reading>,
-    ground: Ground,
+    overlap: Overlap,
 }
 
 /// Appends to `fresh` what is not known of one stream, counts what is, and returns what differs from the known.
@@ -150,7 +150,7 @@ async fn sort_out(
     fresh: &mut Vec<Reading>,
     added: &mut Added,
 ) -> Result<SortedOut, StoreError> {
-    let nothing = SortedOut { repeats: Vec::new(), ground: Ground::Known };
+    let nothing = SortedOut { repeats: Vec::new(), overlap: Overlap::Known };
     let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(nothing) };
     let row = sqlx::query!(
         r#"SELECT EXISTS (SELECT 1 FROM reading WHERE stream_id = ?1) AS "any!: bool",
@@ -161,13 +161,13 @@ async fn sort_out(
     )
     .fetch_one(&mut *connection)
     .await?;
-    let ground = match (row.any, row.here) {
-        (false, _) => Ground::NewStream,
-        (true, false) => Ground::Untouched,
-        (true, true) => Ground::Known,
+    let overlap = match (row.any, row.here) {
+        (false, _) => Overlap::NewStream,
+        (true, false) => Overlap::Untouched,
+        (true, true) => Overlap::Known,
     };
     let known =
-        if ground == Ground::Known { read_stream(connection, first.stream).await?.0 } else { Series::default() };
+        if overlap == Overlap::Known { read_stream(connection, first.stream).await?.0 } else { Series::default() };
     let mut at = 0;
     let mut repeats = Vec::new();
     let start = fresh.len();
@@ -185,7 +185,7 @@ async fn sort_out(
             Some(_) => repeats.push(*reading),
         }
     }
-    Ok(SortedOut { repeats, ground })
+    Ok(SortedOut { repeats, overlap })
 }
 
 async fn insert(connection: &mut SqliteConnection, readings: &[Reading]) -> Result<(), StoreError> {
@@ -218,16 +218,16 @@ async fn insert(connection: &mut SqliteConnection, readings: &[Reading]) -> Resu
 async fn renew_blocks(
     connection: &mut SqliteConnection,
     readings: &[Reading],
-    ground: Ground,
+    overlap: Overlap,
 ) -> Result<(), StoreError> {
     let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(()) };
     let (first_month, last_month) = (month_of(first.t), month_of(last.t));
     for of_month in readings.chunk_by(|a, b| month_of(a.t) == month_of(b.t)) {
         let month = month_of(of_month[0].t);
-        let whole = match ground {
-            Ground::NewStream => true,
-            Ground::Untouched => first_month < month && month < last_month,
-            Ground::Known => false,
+        let whole = match overlap {
+            Overlap::NewStream => true,
+            Overlap::Untouched => first_month < month && month < last_month,
+            Overlap::Known => false,
         };
         if whole {
             let (times, raws): (Vec<i64>, Vec<f64>) = of_month.iter().map(|r| (r.t, r.raw)).unzip();

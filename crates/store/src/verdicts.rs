@@ -30,7 +30,7 @@ pub struct Decision {
 
 /// The verdict that stands on a flag.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Standing {
+pub struct EffectiveVerdict {
     /// Number of the decision.
     pub id: i64,
     /// Leave out or keep.
@@ -44,12 +44,18 @@ pub struct Standing {
 }
 
 /// The newest decision on this stream and test that covers most of the flag.
-pub(crate) fn standing(decisions: &[Decision], stream: i64, flag: &Flag) -> Option<Standing> {
+pub(crate) fn standing(decisions: &[Decision], stream: i64, flag: &Flag) -> Option<EffectiveVerdict> {
     decisions
         .iter()
         .filter(|d| d.stream_id == stream && d.test == flag.test && covers(d, flag))
         .max_by_key(|d| d.id)
-        .map(|d| Standing { id: d.id, verdict: d.verdict, reason: d.reason.clone(), by: d.by.clone(), at: d.at })
+        .map(|d| EffectiveVerdict {
+            id: d.id,
+            verdict: d.verdict,
+            reason: d.reason.clone(),
+            by: d.by.clone(),
+            at: d.at,
+        })
 }
 
 /// Whether the decision and the flag speak of the same thing: half of either lies in the other. A new run with other

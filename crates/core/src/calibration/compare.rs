@@ -44,7 +44,7 @@ pub struct DayMeans {
 
 /// How often a calibration is asked for what it does not know or what cannot be.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Strains {
+pub struct OutOfBounds {
     /// Readings beyond the samples: extrapolated.
     pub beyond: usize,
     /// Water contents below zero.
@@ -73,7 +73,7 @@ pub struct Comparison {
     /// Daily means.
     pub days: Vec<DayMeans>,
     /// Strains of the old meaning and of the new one.
-    pub strains: (Strains, Strains),
+    pub strains: (OutOfBounds, OutOfBounds),
 }
 
 /// Compares what a record means now with what it would mean if `candidate` held from its date until the next one.
@@ -81,7 +81,7 @@ pub struct Comparison {
 /// `now` are readings of raw output; those that are no numbers are passed over. Only readings whose calibration changes count.
 #[must_use]
 pub fn compare(now: Believed<'_>, candidate: &DatedCurve, pore_space: Option<f64>) -> Comparison {
-    let next = now.meaning().curves().iter().map(|c| c.valid_from).find(|t| *t > candidate.valid_from);
+    let next = now.history().curves().iter().map(|c| c.valid_from).find(|t| *t > candidate.valid_from);
     let now = now.between(candidate.valid_from, next.unwrap_or(UnixSeconds(i64::MAX)));
     let mut found = Comparison {
         readings: 0,
@@ -131,7 +131,7 @@ pub fn compare(now: Believed<'_>, candidate: &DatedCurve, pore_space: Option<f64
     found
 }
 
-fn strain(strains: &mut Strains, curve: &Curve, raw: f64, pore_space: Option<f64>) {
+fn strain(strains: &mut OutOfBounds, curve: &Curve, raw: f64, pore_space: Option<f64>) {
     let theta = curve.theta(raw);
     strains.beyond += usize::from(curve.is_beyond(raw));
     strains.below_zero += usize::from(theta < 0.0);
@@ -141,21 +141,21 @@ fn strain(strains: &mut Strains, curve: &Curve, raw: f64, pore_space: Option<f64
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::series::{LeftOut, Meaning, View};
+    use crate::series::{CalibrationHistory, LeftOut, View};
 
     fn dated(from: i64, offset: f64, slope: f64) -> DatedCurve {
         let curve = Curve::from_coefficients(&[offset, slope], 100.0, 400.0, None).unwrap();
         DatedCurve { valid_from: UnixSeconds(from), curve }
     }
 
-    fn all<'a>(view: View<'a>, now: &'a Meaning) -> Believed<'a> {
+    fn all<'a>(view: View<'a>, now: &'a CalibrationHistory) -> Believed<'a> {
         Believed::new(view, now, &[], LeftOut::default())
     }
 
     #[test]
     fn what_is_left_out_changes_nothing_and_is_counted() {
         let view = View { times: &[10, 20, 30, 40], values: &[200.0, 900.0, 200.0, 900.0] };
-        let now = Meaning::new(vec![dated(0, 0.0, 0.001)]);
+        let now = CalibrationHistory::new(vec![dated(0, 0.0, 0.001)]);
         let out = LeftOut::of([(UnixSeconds(0), UnixSeconds(20))]);
         let found = compare(Believed::new(view, &now, &[], out), &dated(15, 0.0, 0.0011), None);
         assert_eq!((found.readings, found.left_out, found.strains.1.beyond), (2, 1, 1));
@@ -163,7 +163,7 @@ mod tests {
 
     #[test]
     fn a_shift_is_told_with_its_size_and_place() {
-        let now = Meaning::new(vec![dated(0, 0.0, 0.001), dated(4 * DAY, 0.0, 0.001)]);
+        let now = CalibrationHistory::new(vec![dated(0, 0.0, 0.001), dated(4 * DAY, 0.0, 0.001)]);
         let times: Vec<i64> = (0..6).map(|i| i * DAY).collect();
         let raws = [150.0, 200.0, f64::NAN, 430.0, 300.0, 300.0];
         let found = compare(all(View { times: &times, values: &raws }, &now), &dated(DAY, 0.0, 0.0011), Some(0.46));
@@ -180,14 +180,14 @@ mod tests {
     #[test]
     fn readings_without_a_calibration_count_as_new() {
         let view = View { times: &[5, 6], values: &[200.0, 210.0] };
-        let found = compare(all(view, &Meaning::default()), &dated(0, 0.0, 0.001), None);
+        let found = compare(all(view, &CalibrationHistory::default()), &dated(0, 0.0, 0.001), None);
         assert_eq!((found.readings, found.new, found.largest, found.mean), (2, 2, None, 0.0));
         assert!(found.days[0].before.is_nan() && (found.days[0].after - 0.205).abs() < 1e-12);
     }
 
     #[test]
     fn the_same_curve_changes_nothing() {
-        let now = Meaning::new(vec![dated(0, -0.1, 0.001)]);
+        let now = CalibrationHistory::new(vec![dated(0, -0.1, 0.001)]);
         let view = View { times: &[1, 2, 3], values: &[120.0, 220.0, 320.0] };
         let found = compare(all(view, &now), &dated(0, -0.1, 0.001), Some(0.5));
         assert_eq!((found.rms, found.strains.0), (0.0, found.strains.1));

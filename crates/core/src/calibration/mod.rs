@@ -16,7 +16,7 @@ mod literature;
 mod recommend;
 mod serves;
 
-pub use compare::{Comparison, ContentBand, DayMeans, Largest, Strains, compare};
+pub use compare::{Comparison, ContentBand, DayMeans, Largest, OutOfBounds, compare};
 pub use curve::{Curve, CurveError, Estimate};
 pub use drift::{Drift, drift};
 pub use fit::{Direction, FitError, Intercept, PolynomialFit};

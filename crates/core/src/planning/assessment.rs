@@ -11,8 +11,8 @@ use super::link::{Radio, radio};
 use super::methods::{Disagreement, Fit, disagreements, fits};
 use super::plan::{Plan, Setting, resolve, tidy};
 use super::ports::{Wiring, wire};
-use super::remark::{Remark, Step, Weight};
-use super::site::{Judged, judge};
+use super::remark::{Remark, Severity, Step};
+use super::site::{ScoredSite, judge};
 use super::steps::{WorkStep, work_steps};
 use super::{depths, methods, program};
 use crate::power::Memory;
@@ -49,7 +49,7 @@ pub struct Assessment {
     /// Steps of the work on site.
     pub steps: Vec<WorkStep>,
     /// Candidates for the site.
-    pub candidates: Vec<Judged>,
+    pub candidates: Vec<ScoredSite>,
     /// The candidate that stands best.
     pub best_candidate: Option<usize>,
     /// What the checks say: stops first.
@@ -69,7 +69,7 @@ pub fn assess(draft: &Draft, catalogue: &Catalogue, setting: &Setting) -> Assess
     let radio = radio(&plan, &mut remarks);
     let energy = energy(&plan, &radio, &mut remarks);
     let calendar = calendar(draft, &plan, &energy, &mut remarks);
-    remarks.sort_by_key(|r| r.weight);
+    remarks.sort_by_key(|r| r.severity);
     Assessment {
         layers: soil_out(&plan, &dig),
         offers: depths::offers(plan.soil.horizons(), plan.get(Figure::Roots)),
@@ -94,7 +94,7 @@ pub fn assess(draft: &Draft, catalogue: &Catalogue, setting: &Setting) -> Assess
 impl Assessment {
     /// What stops a step, or the whole plan.
     pub fn stops(&self, step: Option<Step>) -> impl Iterator<Item = &Remark> {
-        self.remarks.iter().filter(move |r| r.weight == Weight::Stop && step.is_none_or(|s| s == r.step))
+        self.remarks.iter().filter(move |r| r.severity == Severity::Stop && step.is_none_or(|s| s == r.step))
     }
 
     /// The plan in one sentence.

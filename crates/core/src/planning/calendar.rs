@@ -5,7 +5,7 @@ use super::draft::{Draft, Typed};
 use super::energy::Energy;
 use super::figures::Figure;
 use super::plan::Plan;
-use super::remark::{Remark, Step, Weight};
+use super::remark::{Remark, Severity, Step};
 use crate::units::{SpanSeconds, UnixSeconds};
 
 /// An entry of the calendar: a day, or several.
@@ -76,7 +76,7 @@ pub fn calendar(draft: &Draft, plan: &Plan, energy: &Energy, remarks: &mut Vec<R
         if read.is_none() && !typed.is_blank() {
             remarks.push(Remark::new(
                 Step::Kit,
-                Weight::Stop,
+                Severity::Stop,
                 at,
                 format!("“{}” is no date: write it like 2026-03-14.", &**typed),
             ));
@@ -89,7 +89,7 @@ pub fn calendar(draft: &Draft, plan: &Plan, energy: &Energy, remarks: &mut Vec<R
         if draft.install.is_blank() {
             remarks.push(Remark::new(
                 Step::Kit,
-                Weight::Note,
+                Severity::Note,
                 "install",
                 "Give the day of installation, and the rest of the calendar follows.",
             ));
@@ -102,7 +102,7 @@ pub fn calendar(draft: &Draft, plan: &Plan, energy: &Energy, remarks: &mut Vec<R
         if later <= install {
             remarks.push(Remark::new(
                 Step::Kit,
-                Weight::Stop,
+                Severity::Stop,
                 at,
                 format!("{what} comes before the installation: put the dates in order."),
             ));

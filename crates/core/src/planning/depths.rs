@@ -3,7 +3,7 @@
 use super::digging::Dig;
 use super::figures::Figure;
 use super::plan::{Plan, tidy};
-use super::remark::{Remark, Step, Weight};
+use super::remark::{Remark, Severity, Step};
 use crate::geometry::{overlap_fraction, share_above_surface};
 use crate::soil::Horizon;
 
@@ -107,13 +107,14 @@ const TOUCH: f64 = 0.01;
 pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
     let mut remarks = Vec::new();
     for (_, p) in plan.buried() {
-        let mut say = |weight, says: String| remarks.push(Remark::new(Step::Depths, weight, p.field("depth_cm"), says));
+        let mut say =
+            |severity, says: String| remarks.push(Remark::new(Step::Depths, severity, p.field("depth_cm"), says));
         let (top, bottom) = p.span();
         if top < 0.0 {
             let air = share_above_surface(p.depth_cm, p.depth_cm - top) * 100.0;
             let least = tidy(((p.depth_cm - top) * 2.0).ceil() / 2.0);
             say(
-                Weight::Stop,
+                Severity::Stop,
                 format!(
                     "{air:.0} % of what it senses is air: so lying it reaches {} cm up. Go to {least} cm or deeper, or lay it flatter.",
                     tidy(p.depth_cm - top)
@@ -124,7 +125,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
             plan.soil.horizons().iter().map(|l| l.bottom_cm).find(|b| top + ACROSS_CM < *b && *b < bottom - ACROSS_CM);
         if let Some(boundary) = crossed.filter(|b| plan.soil.horizons().last().is_some_and(|l| *b < l.bottom_cm)) {
             say(
-                Weight::Weak,
+                Severity::Weak,
                 format!(
                     "It senses {} to {} cm, across the boundary at {} cm: its reading mixes two soils.",
                     tidy(top),
@@ -135,7 +136,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
         }
         if let Some(last) = plan.soil.horizons().last().filter(|l| p.depth_cm > l.bottom_cm) {
             say(
-                Weight::Note,
+                Severity::Note,
                 format!(
                     "The soil is described down to {} cm only: its pore space at {} cm is not known.",
                     tidy(last.bottom_cm),
@@ -149,7 +150,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
     if plan.buried().next().is_none() {
         remarks.push(Remark::new(
             Step::Depths,
-            Weight::Stop,
+            Severity::Stop,
             "",
             "No probe has a depth yet: take a school's depths, or add one.",
         ));
@@ -175,7 +176,7 @@ fn between(plan: &Plan, dig: &Dig, remarks: &mut Vec<Remark>) {
                     b.place(),
                     tidy(distance(va.centre, vb.centre))
                 );
-                remarks.push(Remark::new(Step::Depths, Weight::Weak, b.field("depth_cm"), says));
+                remarks.push(Remark::new(Step::Depths, Severity::Weak, b.field("depth_cm"), says));
             } else if gap > 0.5 && gap < clearance && needs_tool && dig.same_hole(i, j) && dig.same_side(i, j) {
                 let says = format!(
                     "Only {} cm between {} and {} cm: the tool needs {}. Set one on the other side, or part them.",
@@ -184,11 +185,11 @@ fn between(plan: &Plan, dig: &Dig, remarks: &mut Vec<Remark>) {
                     tidy(a.depth_cm.max(b.depth_cm)),
                     tidy(clearance)
                 );
-                remarks.push(Remark::new(Step::Depths, Weight::Weak, b.field("depth_cm"), says));
+                remarks.push(Remark::new(Step::Depths, Severity::Weak, b.field("depth_cm"), says));
             }
             if gap <= 0.5 && a.model.principle == b.model.principle {
                 let says = format!("A pair at {}: the only honest check on each other.", a.place());
-                remarks.push(Remark::new(Step::Depths, Weight::Note, b.field("depth_cm"), says));
+                remarks.push(Remark::new(Step::Depths, Severity::Note, b.field("depth_cm"), says));
             }
         }
     }
@@ -208,7 +209,7 @@ fn sentinel(plan: &Plan, remarks: &mut Vec<Remark>) {
                 tidy(roots),
                 tidy((roots + p.depth_cm - p.span().0).ceil())
             );
-            remarks.push(Remark::new(Step::Depths, Weight::Weak, p.field("depth_cm"), says));
+            remarks.push(Remark::new(Step::Depths, Severity::Weak, p.field("depth_cm"), says));
         }
     }
     let deep_enough = plan.buried().any(|(_, p)| p.sentinel);
@@ -217,6 +218,6 @@ fn sentinel(plan: &Plan, remarks: &mut Vec<Remark>) {
             "No sentinel below the roots ({} cm): water that drains past them goes unseen. Mark the deepest probe, if it is one.",
             tidy(roots)
         );
-        remarks.push(Remark::new(Step::Depths, Weight::Note, "", says));
+        remarks.push(Remark::new(Step::Depths, Severity::Note, "", says));
     }
 }

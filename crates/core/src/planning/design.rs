@@ -1,7 +1,7 @@
 //! The design of a study: what is measured, on which treatments, how long, how often.
 
 use super::draft::Typed;
-use super::remark::{Remark, Step, Weight};
+use super::remark::{Remark, Severity, Step};
 use crate::units::{Quantity, Range};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -70,11 +70,11 @@ impl DesignDraft {
     #[must_use]
     pub fn resolve(&self) -> (Design, Vec<Remark>) {
         let mut remarks = Vec::new();
-        let mut say = |weight, at: String, says: String| remarks.push(Remark::new(Step::Site, weight, at, says));
+        let mut say = |severity, at: String, says: String| remarks.push(Remark::new(Step::Site, severity, at, says));
         let mut number = |typed: &Typed, range: Range, usual: f64, at: &str| match typed.optional_in(range) {
             Ok(value) => value.unwrap_or(usual),
             Err(says) => {
-                say(Weight::Stop, at.to_owned(), format!("{says}. Reckoned with {usual} {} meanwhile.", range.unit));
+                say(Severity::Stop, at.to_owned(), format!("{says}. Reckoned with {usual} {} meanwhile.", range.unit));
                 usual
             }
         };
@@ -87,7 +87,7 @@ impl DesignDraft {
         }
         if treatments.len() > 1 && treatments.iter().any(|t| t.1 < FEW_REPLICATES) {
             say(
-                Weight::Weak,
+                Severity::Weak,
                 String::new(),
                 "With fewer than three places to a treatment a difference may be the place's and not the treatment's: compare each place with itself, before and after, or add places.".into(),
             );
@@ -99,7 +99,7 @@ impl DesignDraft {
             .collect();
         let water = quantities.iter().any(|q| q.is_moisture());
         if water && !quantities.contains(&Quantity::Rain) {
-            say(Weight::Note, String::new(), "Water without rain: no front can be told from a fault. One gauge serves all stations within a few hundred metres.".into());
+            say(Severity::Note, String::new(), "Water without rain: no front can be told from a fault. One gauge serves all stations within a few hundred metres.".into());
         }
         (Design { months, interval_s, quantities, treatments }, remarks)
     }

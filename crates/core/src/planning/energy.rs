@@ -4,7 +4,7 @@ use super::figures::{Figure, Figures};
 use super::link::Radio;
 use super::plan::{Plan, tidy};
 use super::program::span;
-use super::remark::{Remark, Step, Weight};
+use super::remark::{Remark, Severity, Step};
 use crate::power::{SelfDischarge, average_current, battery_days, daylight, derating, mid_month_day, solar_run};
 
 /// Capacity left of a lithium cell by temperature (°C, factor): a planning table; the maker's own is better.
@@ -136,7 +136,7 @@ pub fn energy(plan: &Plan, radio: &Radio, remarks: &mut Vec<Remark>) -> Energy {
     if usable_mah <= 0.0 {
         energy.says = "A battery of 0 mAh carries nothing: give the capacity printed on it.".into();
         energy.year = vec![0.0; 365];
-        remarks.push(Remark::new(Step::Budgets, Weight::Stop, "figures.battery_mah", energy.says.clone()));
+        remarks.push(Remark::new(Step::Budgets, Severity::Stop, "figures.battery_mah", energy.says.clone()));
         return energy;
     }
     if plan.get(Figure::Panel) > 0.0 {
@@ -146,11 +146,11 @@ pub fn energy(plan: &Plan, radio: &Radio, remarks: &mut Vec<Remark>) -> Energy {
     }
     if !energy.holds {
         let at = if energy.solar.is_some() { "figures.panel_w" } else { "figures.battery_target_days" };
-        remarks.push(Remark::new(Step::Budgets, Weight::Stop, at, energy.says.clone()));
+        remarks.push(Remark::new(Step::Budgets, Severity::Stop, at, energy.says.clone()));
     }
     if plan.latitude.is_none() && energy.solar.is_some() {
         let says = "The station has no latitude yet: reckoned for 45° north. Give it at the site.";
-        remarks.push(Remark::new(Step::Budgets, Weight::Weak, "", says));
+        remarks.push(Remark::new(Step::Budgets, Severity::Weak, "", says));
     }
     energy
 }

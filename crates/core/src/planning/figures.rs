@@ -4,7 +4,7 @@
 //! typed; everything else follows the table, so that a better default reaches every plan that did not choose.
 
 use super::draft::Typed;
-use super::remark::{Remark, Step, Weight};
+use super::remark::{Remark, Severity, Step};
 use crate::units::Range;
 use std::collections::BTreeMap;
 
@@ -126,7 +126,7 @@ impl Figures {
                 }
                 Err(says) => {
                     let says = format!("{says}. Reckoned with {} {} meanwhile.", spec.default, spec.range.unit);
-                    remarks.push(Remark::new(spec.step, Weight::Stop, format!("figures.{}", spec.code), says));
+                    remarks.push(Remark::new(spec.step, Severity::Stop, format!("figures.{}", spec.code), says));
                 }
             }
         }

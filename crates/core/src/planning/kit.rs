@@ -108,7 +108,7 @@ fn digging_tools(plan: &Plan, dig: &Dig, add: &mut impl FnMut(Shelf, &str, Strin
         }
         Method::ShortTrench => add(Shelf::Tools, "spade", "narrow spade, sod knife".into()),
         Method::Surface => add(Shelf::Tools, "knife", "slotting knife as wide as the blade".into()),
-        _ => add(
+        Method::SideWall | Method::Straight | Method::Slanted | Method::Slurry | Method::Pipe => add(
             Shelf::Tools,
             "auger",
             format!(
@@ -129,7 +129,7 @@ fn digging_tools(plan: &Plan, dig: &Dig, add: &mut impl FnMut(Shelf, &str, Strin
                 dig.set.iter().filter_map(|s| s.pipe_cut_cm).map(|c| format!("{} cm", tidy(c))).collect();
             add(Shelf::Tools, "pipes", format!("pipes cut to {}, deburred, end caps", cuts.join(", ")));
         }
-        _ => {}
+        Method::Pit | Method::Surface | Method::ShortTrench | Method::Buried => {}
     }
     if plan.method == Method::Slanted {
         add(

@@ -4,7 +4,7 @@ use super::choices::Method;
 use super::figures::Figure;
 use super::plan::{Plan, tidy};
 use super::program::span;
-use super::remark::{Remark, Step, Weight};
+use super::remark::{Remark, Severity, Step};
 use crate::radio::{DutyCycle, Link, Packet, WetSoil, duty_cycle, link_margin, permittivity, soil_path, time_on_air};
 use crate::units::ParticleDensity;
 
@@ -176,11 +176,11 @@ fn verdict(plan: &Plan, radio: &mut Radio, per_hour: f64, remarks: &mut Vec<Rema
             "Above {} m³/m³ the soil swallows the signal: the node stores until it dries. Bury it shallower if that comes often.",
             tidy(theta)
         );
-        remarks.push(Remark::new(Step::Budgets, Weight::Weak, "figures.node_depth_cm", says));
+        remarks.push(Remark::new(Step::Budgets, Severity::Weak, "figures.node_depth_cm", says));
     }
     radio.holds = stops.is_empty();
     radio.says = stops.first().map_or_else(|| fine(plan, radio, &margin), |(_, says)| says.clone());
-    remarks.extend(stops.into_iter().map(|(at, says)| Remark::new(Step::Budgets, Weight::Stop, at, says)));
+    remarks.extend(stops.into_iter().map(|(at, says)| Remark::new(Step::Budgets, Severity::Stop, at, says)));
 }
 
 fn fine(plan: &Plan, radio: &Radio, margin: &str) -> String {

@@ -4,7 +4,7 @@ use super::choices::{Fill, Hardness, Machines, Method, Seat, Stay};
 use super::digging::{Dig, SHORING_CM};
 use super::figures::Figure;
 use super::plan::{Plan, tidy};
-use super::remark::{Remark, Step, Weight};
+use super::remark::{Remark, Severity, Step};
 
 /// How well a method fits a plan.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -258,16 +258,16 @@ pub fn disagreements(plan: &Plan) -> Vec<Disagreement> {
 #[must_use]
 pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
     let mut remarks = Vec::new();
-    let mut say = |weight, at: &str, says: String| remarks.push(Remark::new(Step::Hole, weight, at, says));
+    let mut say = |severity, at: &str, says: String| remarks.push(Remark::new(Step::Hole, severity, at, says));
     if let Some(fit) = fits(plan).into_iter().find(|f| f.method == plan.method) {
         match fit.suits {
             Suits::No => say(
-                Weight::Stop,
+                Severity::Stop,
                 "choices.method",
                 format!("A {} does not work here: {}.", fit.method.name(), fit.because),
             ),
             Suits::Poorly => {
-                say(Weight::Weak, "choices.method", format!("A {} fits poorly: {}.", fit.method.name(), fit.because))
+                say(Severity::Weak, "choices.method", format!("A {} fits poorly: {}.", fit.method.name(), fit.because))
             }
             Suits::Well => {}
         }
@@ -275,7 +275,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
     if plan.method == Method::Slanted && plan.get(Figure::HoleAngle) < 15.0 {
         let angle = tidy(plan.get(Figure::HoleAngle));
         say(
-            Weight::Weak,
+            Severity::Weak,
             "figures.hole_angle_deg",
             format!("{angle}° is nearly a straight hole: water runs down it. 30 to 60° sheds it."),
         );
@@ -283,7 +283,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
     let from_above = matches!(plan.method, Method::Straight | Method::Slurry | Method::Pipe);
     for (_, p) in plan.buried().filter(|(_, p)| from_above && p.attitude.from_vertical_deg() > 45.0) {
         say(
-            Weight::Stop,
+            Severity::Stop,
             &p.field("lies"),
             format!(
                 "{} is set from above and stands upright there: a level probe needs a pit or a side wall.",
@@ -298,7 +298,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
         if top < sealed && plan.get(Figure::Collar) > 0.0 {
             let room = tidy((top - 2.0).max(0.0).floor());
             say(
-                Weight::Weak,
+                Severity::Weak,
                 "figures.collar_cm",
                 format!(
                     "The bentonite reaches {} cm down, into soil that is sensed from {} cm: {room} cm of it would leave that soil alone.",
@@ -311,7 +311,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
     let deepest = dig.holes.iter().map(|h| h.bottom_cm).fold(0.0, f64::max);
     if let Some(last) = plan.soil.horizons().last().filter(|l| l.bottom_cm < deepest - 0.5) {
         say(
-            Weight::Note,
+            Severity::Note,
             "",
             format!(
                 "The hole goes to {deepest:.0} cm, the soil is described to {} cm: what comes from below has no mass here.",
@@ -320,7 +320,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
         );
     }
     if plan.soil.horizons().iter().any(|h| h.bulk_density_g_cm3.is_none()) || plan.soil.horizons().is_empty() {
-        say(Weight::Note, "", "Without a bulk density for each horizon the masses to put back are not known: take a core per horizon from the first hole.".into());
+        say(Severity::Note, "", "Without a bulk density for each horizon the masses to put back are not known: take a core per horizon from the first hole.".into());
     }
     remarks
 }

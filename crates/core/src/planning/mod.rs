@@ -41,6 +41,6 @@ pub use methods::{Disagreement, Fit, Side, Suits, disagreements, fits};
 pub use plan::{Plan, PlannedProbe, Setting};
 pub use ports::{POWER_ORDER, Plugged, Wire, Wiring};
 pub use program::{Column, Program, RecordTable, Statistic, changes, keeps, span, spot_samples, usual_tables};
-pub use remark::{Remark, Step, Weight};
-pub use site::{CLEARANCES, CRITERIA, Criterion, Judged, known_bias};
+pub use remark::{Remark, Severity, Step};
+pub use site::{CLEARANCES, CRITERIA, Criterion, ScoredSite, known_bias};
 pub use steps::{SERVICES, WorkStep};

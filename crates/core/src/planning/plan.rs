@@ -5,7 +5,7 @@ use super::choices::{Fill, Hardness, Machines, Method, Seat, Stay};
 use super::draft::{Draft, HorizonDraft, ProbeDraft};
 use super::figures::{Figure, Figures};
 use super::program::{Program, read_program};
-use super::remark::{Remark, Step, Weight};
+use super::remark::{Remark, Severity, Step};
 use crate::geometry::{Attitude, SensingVolume};
 use crate::radio::Terrain;
 use crate::soil::{Horizon, Profile};
@@ -140,7 +140,7 @@ pub fn resolve(draft: &Draft, catalogue: &Catalogue, setting: &Setting) -> (Plan
     ]
     .map(|(at, typed, range)| {
         typed.optional_in(range).unwrap_or_else(|says| {
-            remarks.push(Remark::new(Step::Site, Weight::Stop, at, says));
+            remarks.push(Remark::new(Step::Site, Severity::Stop, at, says));
             None
         })
     });
@@ -174,7 +174,7 @@ pub fn resolve(draft: &Draft, catalogue: &Catalogue, setting: &Setting) -> (Plan
 fn logger(code: &str, catalogue: &Catalogue, remarks: &mut Vec<Remark>) -> LoggerModel {
     if !code.is_empty() && catalogue.logger(code).is_none() {
         let says = format!("The catalogue has no logger “{code}” any more: choose another.");
-        remarks.push(Remark::new(Step::Wiring, Weight::Stop, "choices.logger", says));
+        remarks.push(Remark::new(Step::Wiring, Severity::Stop, "choices.logger", says));
     }
     catalogue.logger(code).unwrap_or(&catalogue.loggers[0]).clone()
 }
@@ -183,7 +183,7 @@ fn soil(drafts: &[HorizonDraft], remarks: &mut Vec<Remark>) -> Profile {
     let (mut horizons, mut top) = (Vec::new(), 0.0);
     for (i, h) in drafts.iter().enumerate() {
         let mut wrong = |field: &str, says: String| {
-            remarks.push(Remark::new(Step::Depths, Weight::Stop, format!("horizons.{i}.{field}"), says));
+            remarks.push(Remark::new(Step::Depths, Severity::Stop, format!("horizons.{i}.{field}"), says));
         };
         let mut optional = |field: &str, typed: &super::draft::Typed, range: Range| {
             typed.optional_in(range).unwrap_or_else(|says| {
@@ -229,7 +229,7 @@ fn probe(
     remarks: &mut Vec<Remark>,
 ) -> Option<PlannedProbe> {
     let mut stop = |step: Step, field: &str, says: String| {
-        remarks.push(Remark::new(step, Weight::Stop, format!("probes.{row}.{field}"), says));
+        remarks.push(Remark::new(step, Severity::Stop, format!("probes.{row}.{field}"), says));
     };
     let Some(model) = catalogue.probe(&draft.model) else {
         let says = if draft.model.is_blank() {
@@ -290,12 +290,15 @@ fn attitude(lies: &str, method: Method, model: &ProbeModel, figures: &Figures) -
         "flat" => Attitude::LevelFlat,
         "upright" => Attitude::Upright,
         "slanted" => Attitude::Slanted(figures.get(Figure::HoleAngle)),
-        _ => match method {
-            Method::Slanted | Method::ShortTrench => Attitude::Slanted(figures.get(Figure::HoleAngle)),
-            Method::Straight | Method::Slurry | Method::Pipe => Attitude::Upright,
-            _ if model.is_block() => Attitude::Upright,
-            _ => Attitude::LevelOnEdge,
-        },
+        _ => {
+            match method {
+                Method::Slanted | Method::ShortTrench => Attitude::Slanted(figures.get(Figure::HoleAngle)),
+                Method::Straight | Method::Slurry | Method::Pipe => Attitude::Upright,
+                Method::Pit | Method::Recess | Method::SideWall | Method::Surface | Method::Buried => {
+                    if model.is_block() { Attitude::Upright } else { Attitude::LevelOnEdge }
+                }
+            }
+        }
     }
 }
 

@@ -2,7 +2,7 @@
 
 use super::catalogue::{Function, Port, Signal};
 use super::plan::{Plan, PlannedProbe, tidy};
-use super::remark::{Remark, Step, Weight};
+use super::remark::{Remark, Severity, Step};
 
 /// A probe at its port.
 #[derive(Debug, Clone, PartialEq)]
@@ -60,14 +60,14 @@ pub fn wire(plan: &Plan, remarks: &mut Vec<Remark>) -> Wiring {
         if let Some(name) = &probe.port {
             match by_hand(plan, probe, name, &ports) {
                 Ok(port) => ports[i] = Some(port),
-                Err(says) => remarks.push(Remark::new(Step::Wiring, Weight::Stop, probe.field("port"), says)),
+                Err(says) => remarks.push(Remark::new(Step::Wiring, Severity::Stop, probe.field("port"), says)),
             }
         }
     }
     for (i, probe) in plan.probes.iter().enumerate().filter(|(_, p)| p.port.is_none()) {
         ports[i] = propose(plan, probe, &ports);
         if ports[i].is_none() {
-            remarks.push(Remark::new(Step::Wiring, Weight::Stop, probe.field("port"), exhausted(plan, probe)));
+            remarks.push(Remark::new(Step::Wiring, Severity::Stop, probe.field("port"), exhausted(plan, probe)));
         }
     }
     for (probe, port) in ports.into_iter().enumerate() {
@@ -148,7 +148,7 @@ fn addresses(plan: &Plan, plugged: &mut [Plugged], remarks: &mut Vec<Remark>) {
         let wanted = probe.address.clone().unwrap_or_else(|| factory.clone());
         if wanted.len() != 1 || !ADDRESSES.contains(wanted.to_lowercase().as_str()) {
             let says = format!("“{wanted}” is no address: one digit or letter.");
-            remarks.push(Remark::new(Step::Wiring, Weight::Stop, probe.field("address"), says));
+            remarks.push(Remark::new(Step::Wiring, Severity::Stop, probe.field("address"), says));
             continue;
         }
         match taken(&wanted, plugged) {
@@ -164,8 +164,8 @@ fn addresses(plan: &Plan, plugged: &mut [Plugged], remarks: &mut Vec<Remark>) {
                     port.clone().unwrap_or_default(),
                     if by_hand { "Type" } else { "Proposed for the second:" }
                 );
-                let weight = if by_hand { Weight::Stop } else { Weight::Note };
-                remarks.push(Remark::new(Step::Wiring, weight, probe.field("address"), says));
+                let severity = if by_hand { Severity::Stop } else { Severity::Note };
+                remarks.push(Remark::new(Step::Wiring, severity, probe.field("address"), says));
                 if !by_hand {
                     plugged[i].address = Some(next);
                 }
@@ -182,10 +182,10 @@ fn supply(plan: &Plan, wiring: &mut Wiring, remarks: &mut Vec<Remark>) {
     wiring.together_ma = currents.clone().sum();
     wiring.alone_ma = currents.fold(0.0, f64::max);
     let limit = plan.logger.switched_ma;
-    let mut say = |weight, at: String, says: String| remarks.push(Remark::new(Step::Wiring, weight, at, says));
+    let mut say = |severity, at: String, says: String| remarks.push(Remark::new(Step::Wiring, severity, at, says));
     if wiring.alone_ma > limit {
         say(
-            Weight::Stop,
+            Severity::Stop,
             String::new(),
             format!(
                 "One probe alone draws {} mA; the switched supply gives {} mA. Power it from the battery through a relay, or take another logger.",
@@ -196,7 +196,7 @@ fn supply(plan: &Plan, wiring: &mut Wiring, remarks: &mut Vec<Remark>) {
     } else if wiring.together_ma > limit {
         wiring.in_turn = true;
         say(
-            Weight::Weak,
+            Severity::Weak,
             String::new(),
             format!(
                 "Together the probes draw {} mA, more than the {} mA of the switched supply: power them one after the other.",
@@ -211,7 +211,7 @@ fn supply(plan: &Plan, wiring: &mut Wiring, remarks: &mut Vec<Remark>) {
         if volts > 0.0 && !plan.logger.supplies_v.iter().any(|v| (v - volts).abs() < 0.05) {
             let has: Vec<String> = plan.logger.supplies_v.iter().map(|v| tidy(*v)).collect();
             say(
-                Weight::Stop,
+                Severity::Stop,
                 p.field("port"),
                 format!(
                     "{} wants {} V; {} gives {} V. Choose another logger or model.",
@@ -226,7 +226,7 @@ fn supply(plan: &Plan, wiring: &mut Wiring, remarks: &mut Vec<Remark>) {
     let resistive = plan.probes.iter().filter(|p| p.model.resistive).count();
     if resistive >= 2 && !plan.logger.isolates {
         say(
-            Weight::Weak,
+            Severity::Weak,
             "choices.logger".into(),
             format!(
                 "{resistive} resistive probes share the soil as a conductor, and {} does not cut the others off while one is read: all would drift together. Add a switch per probe, or take a logger that isolates.",
@@ -240,7 +240,7 @@ fn supply(plan: &Plan, wiring: &mut Wiring, remarks: &mut Vec<Remark>) {
             && plan.logger.supplies_v.len() > 1
     }) {
         say(
-            Weight::Note,
+            Severity::Note,
             p.field("port"),
             format!(
                 "Analog dielectric probes read by their supply: keep it at {} V, on the bench as in the field.",

@@ -4,7 +4,7 @@ use super::catalogue::LoggerModel;
 use super::draft::{Draft, TableDraft};
 use super::figures::{Figure, Figures};
 use super::plan::{PlannedProbe, Setting, channels, tidy};
-use super::remark::{Remark, Step, Weight};
+use super::remark::{Remark, Severity, Step};
 use crate::power::{Memory, RecordLoad, memory};
 use crate::units::{Quantity, Range, coded};
 use serde::{Deserialize, Serialize};
@@ -182,7 +182,7 @@ pub(super) fn read_program(
     let mut tables = Vec::new();
     for (i, t) in drafts.iter().enumerate() {
         let mut say = |field: &str, says: String| {
-            remarks.push(Remark::new(Step::Program, Weight::Stop, format!("tables.{i}.{field}"), says))
+            remarks.push(Remark::new(Step::Program, Severity::Stop, format!("tables.{i}.{field}"), says))
         };
         let every_s = match t.every_min.number_in(EVERY_MIN) {
             Ok(minutes) => minutes * 60.0,
@@ -235,7 +235,7 @@ pub fn check(program: &Program, logger: &LoggerModel, figures: &Figures) -> Vec<
     if program.tables.is_empty() {
         remarks.push(Remark::new(
             Step::Program,
-            Weight::Stop,
+            Severity::Stop,
             "",
             "No table can be kept: nothing would be recorded. Add one.",
         ));
@@ -245,7 +245,7 @@ pub fn check(program: &Program, logger: &LoggerModel, figures: &Figures) -> Vec<
             tidy(held.days.floor()),
             span(between * 86_400.0)
         );
-        remarks.push(Remark::new(Step::Program, Weight::Stop, "", says));
+        remarks.push(Remark::new(Step::Program, Severity::Stop, "", says));
     }
     remarks
 }

@@ -61,7 +61,7 @@ impl Step {
 
 /// How much a remark weighs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Weight {
+pub enum Severity {
     /// It cannot be done so.
     Stop,
     /// It can, at a price.
@@ -76,7 +76,7 @@ pub struct Remark {
     /// The step it belongs to.
     pub step: Step,
     /// How much it weighs.
-    pub weight: Weight,
+    pub severity: Severity,
     /// The field of the plan it is about: `probes.2.depth`; empty if it is about the whole step.
     pub at: String,
     /// The sentence; says what to do.
@@ -86,7 +86,7 @@ pub struct Remark {
 impl Remark {
     /// A remark.
     #[must_use]
-    pub fn new(step: Step, weight: Weight, at: impl Into<String>, says: impl Into<String>) -> Self {
-        Self { step, weight, at: at.into(), says: says.into() }
+    pub fn new(step: Step, severity: Severity, at: impl Into<String>, says: impl Into<String>) -> Self {
+        Self { step, severity, at: at.into(), says: says.into() }
     }
 }

@@ -1,7 +1,7 @@
 //! Choosing the spot: what it represents, never because it is easy to dig.
 
 use super::draft::{CandidateDraft, Draft};
-use super::remark::{Remark, Step, Weight};
+use super::remark::{Remark, Severity, Step};
 use crate::units::Range;
 
 /// A criterion.
@@ -35,7 +35,7 @@ const SCORE: Range = Range { name: "a score", unit: "(bad to good)", min: 0.0, m
 
 /// A candidate as judged.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Judged {
+pub struct ScoredSite {
     /// Its name.
     pub name: String,
     /// Mean score as a share of the best possible, %; `None` before anything is scored.
@@ -50,20 +50,20 @@ pub struct Judged {
 
 /// All candidates, judged, with the one that stands best: no stop, then the highest score.
 #[must_use]
-pub fn judge(draft: &Draft, remarks: &mut Vec<Remark>) -> (Vec<Judged>, Option<usize>) {
-    let judged: Vec<Judged> = draft.candidates.iter().enumerate().map(|(i, c)| one(i, c, remarks)).collect();
+pub fn judge(draft: &Draft, remarks: &mut Vec<Remark>) -> (Vec<ScoredSite>, Option<usize>) {
+    let judged: Vec<ScoredSite> = draft.candidates.iter().enumerate().map(|(i, c)| one(i, c, remarks)).collect();
     let best = (0..judged.len())
         .filter(|i| judged[*i].stops.is_empty() && judged[*i].percent.is_some())
         .max_by(|a, b| judged[*a].percent.partial_cmp(&judged[*b].percent).unwrap_or(std::cmp::Ordering::Equal));
     choice(draft, &judged, best, remarks);
     for (i, bias) in draft.biases.iter().enumerate().filter(|(_, b)| !b.what.is_blank() && b.mitigation.is_blank()) {
         let says = format!("“{}” has no mitigation: say what is done, or that nothing can be.", &*bias.what);
-        remarks.push(Remark::new(Step::Site, Weight::Weak, format!("biases.{i}.mitigation"), says));
+        remarks.push(Remark::new(Step::Site, Severity::Weak, format!("biases.{i}.mitigation"), says));
     }
     (judged, best)
 }
 
-fn one(i: usize, c: &CandidateDraft, remarks: &mut Vec<Remark>) -> Judged {
+fn one(i: usize, c: &CandidateDraft, remarks: &mut Vec<Remark>) -> ScoredSite {
     let mut scores = Vec::new();
     let mut weak = Vec::new();
     for criterion in &CRITERIA {
@@ -77,7 +77,7 @@ fn one(i: usize, c: &CandidateDraft, remarks: &mut Vec<Remark>) -> Judged {
             }
             Err(says) => remarks.push(Remark::new(
                 Step::Site,
-                Weight::Stop,
+                Severity::Stop,
                 format!("candidates.{i}.scores.{}", criterion.code),
                 says,
             )),
@@ -86,37 +86,41 @@ fn one(i: usize, c: &CandidateDraft, remarks: &mut Vec<Remark>) -> Judged {
     let stops =
         CLEARANCES.iter().filter(|s| !c.cleared.get(s.code).is_some_and(|t| t.is_yes())).map(|s| s.asks).collect();
     let percent = (!scores.is_empty()).then(|| scores.iter().sum::<f64>() / scores.len() as f64 / SCORE.max * 100.0);
-    Judged { name: c.name.to_string(), percent, scored: scores.len(), stops, weak }
+    ScoredSite { name: c.name.to_string(), percent, scored: scores.len(), stops, weak }
 }
 
-fn choice(draft: &Draft, judged: &[Judged], best: Option<usize>, remarks: &mut Vec<Remark>) {
-    let mut say = |weight, at: &str, says: String| remarks.push(Remark::new(Step::Site, weight, at, says));
+fn choice(draft: &Draft, judged: &[ScoredSite], best: Option<usize>, remarks: &mut Vec<Remark>) {
+    let mut say = |severity, at: &str, says: String| remarks.push(Remark::new(Step::Site, severity, at, says));
     if judged.is_empty() {
         return say(
-            Weight::Note,
+            Severity::Note,
             "",
             "No place was looked at yet. One candidate with its reasons is enough to defend it later.".into(),
         );
     }
     let chosen = draft.chosen.parse::<usize>().ok().and_then(|i| judged.get(i).map(|j| (i, j)));
     let Some((i, j)) = chosen else {
-        return say(Weight::Weak, "chosen", "No candidate is chosen yet.".into());
+        return say(Severity::Weak, "chosen", "No candidate is chosen yet.".into());
     };
     if !j.stops.is_empty() {
         say(
-            Weight::Stop,
+            Severity::Stop,
             "chosen",
             format!("{} cannot be dug yet. Still open: {}.", j.name, j.stops.join("; ").to_lowercase()),
         );
     }
     if best.is_some_and(|b| b != i) && draft.chosen_because.is_blank() {
         say(
-            Weight::Weak,
+            Severity::Weak,
             "chosen_because",
             format!("{} scores higher: say why {} was taken.", judged[best.unwrap_or(i)].name, j.name),
         );
     } else if draft.chosen_because.is_blank() {
-        say(Weight::Weak, "chosen_because", "Say what this place represents; you will be asked in five years.".into());
+        say(
+            Severity::Weak,
+            "chosen_because",
+            "Say what this place represents; you will be asked in five years.".into(),
+        );
     }
 }
 

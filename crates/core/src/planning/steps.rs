@@ -123,7 +123,7 @@ fn placing(plan: &Plan, dig: &Dig, step: &mut impl FnMut(String, Option<&'static
             Method::Pit => "into the face".to_owned(),
             Method::Slurry => "into the slurry; work it till no air is left".to_owned(),
             Method::Pipe => format!("on its pipe of {} cm", tidy((s.pipe_cut_cm.unwrap_or(0.0) * 10.0).round() / 10.0)),
-            _ => s.marks.map_or_else(
+            Method::Straight | Method::Slanted | Method::Surface | Method::ShortTrench => s.marks.map_or_else(
                 || "by hand, without wobble".to_owned(),
                 |(touch, full)| {
                     format!(

@@ -2,7 +2,7 @@
 
 use super::flag::{Evidence, Flag, Test};
 use super::instrument::runs;
-use super::station::{Judged, written};
+use super::station::{Screened, written};
 use super::water::Water;
 use crate::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
 
@@ -26,7 +26,7 @@ fn above(highest: f64, pores: f64) -> String {
 
 /// Water content below zero or above the pore space. A little above it, for long or after much rain, water stands around the
 /// probe, at whatever depth; far above it, nothing explains the reading.
-pub(super) fn impossible(of: &Judged<'_>, water: &Water) -> Vec<Flag> {
+pub(super) fn impossible(of: &Screened<'_>, water: &Water) -> Vec<Flag> {
     if of.channel.quantity != Quantity::WaterContent {
         return Vec::new();
     }
@@ -95,7 +95,7 @@ pub(super) fn impossible(of: &Judged<'_>, water: &Water) -> Vec<Flag> {
 const FREEZING_C: f64 = 0.0;
 
 /// Times at which the soil beside a dielectric probe stands at or below its freezing point.
-pub(super) fn frozen(of: &Judged<'_>, all: &[Judged<'_>]) -> Vec<Flag> {
+pub(super) fn frozen(of: &Screened<'_>, all: &[Screened<'_>]) -> Vec<Flag> {
     if !matches!(of.channel.quantity, Quantity::WaterContent | Quantity::RawOutput) {
         return Vec::new();
     }

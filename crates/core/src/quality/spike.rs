@@ -2,7 +2,7 @@
 
 use super::flag::{Evidence, Flag, Test};
 use super::noise::Noise;
-use super::station::{Judged, Settings, written};
+use super::station::{Screened, Settings, written};
 use super::water::Water;
 use crate::statistics::{median, quantile};
 use crate::units::{Grade, SpanSeconds, UnixSeconds};
@@ -26,7 +26,7 @@ const AROUND: usize = 16;
 ///
 /// A wetting front rises as fast but does not come back; one that falls back as fast while rain explains it is
 /// granted unless it returns to the very level it left.
-pub(super) fn spikes(of: &Judged<'_>, water: &Water, settings: &Settings) -> Vec<Flag> {
+pub(super) fn spikes(of: &Screened<'_>, water: &Water, settings: &Settings) -> Vec<Flag> {
     let Some(noise) = of.noise else { return Vec::new() };
     if of.channel.quantity.is_sum() {
         return Vec::new();
@@ -54,7 +54,7 @@ pub(super) fn spikes(of: &Judged<'_>, water: &Water, settings: &Settings) -> Vec
 }
 
 fn departure(
-    of: &Judged<'_>,
+    of: &Screened<'_>,
     noise: &Noise,
     i: usize,
     threshold: f64,
@@ -113,7 +113,7 @@ fn level(values: &[f64]) -> Option<f64> {
     median(&mut few[..n])
 }
 
-fn flag(of: &Judged<'_>, noise: &Noise, group: &[Departure], water: &Water) -> Flag {
+fn flag(of: &Screened<'_>, noise: &Noise, group: &[Departure], water: &Water) -> Flag {
     let quantity = of.channel.quantity;
     let readings: usize = group.iter().map(|d| d.last - d.first + 1).sum();
     let tallest = group.iter().fold(0.0f64, |h, d| if d.height.abs() > h.abs() { d.height } else { h });

@@ -100,7 +100,7 @@ impl Default for Settings {
 }
 
 /// A channel with faults already found taken out, as the later tests see it.
-pub(super) struct Judged<'a> {
+pub(super) struct Screened<'a> {
     pub channel: &'a Channel<'a>,
     pub interval: i64,
     /// Times of the readings that are still believed.
@@ -111,7 +111,7 @@ pub(super) struct Judged<'a> {
     pub noise: Option<Noise>,
 }
 
-impl<'a> Judged<'a> {
+impl<'a> Screened<'a> {
     fn new(channel: &'a Channel<'a>, interval: i64, out: &[Flag]) -> Self {
         let mut judged = Self {
             channel,
@@ -170,7 +170,7 @@ pub fn check_station(channels: &[Channel<'_>], events: &[Event], settings: &Sett
             channel.interval.map(|i| i.0).filter(|i| *i > 0).or_else(|| channel.view.usual_interval()).unwrap_or(900);
         let mut found = not_connected(channel, interval);
         found.extend(out_of_instrument(channel, interval, &found));
-        judged.push(Judged::new(channel, interval, &found));
+        judged.push(Screened::new(channel, interval, &found));
         found.extend(gaps(channel, interval, settings));
         found.extend(repeated(channel, interval));
         flags.push(found);
@@ -200,16 +200,16 @@ pub fn check_station(channels: &[Channel<'_>], events: &[Event], settings: &Sett
 }
 
 /// Other channels of the same family (moisture or temperature in the soil), nearest depth first.
-pub(super) fn neighbours<'j, 'a>(of: &Judged<'_>, all: &'j [Judged<'a>]) -> Vec<&'j Judged<'a>> {
+pub(super) fn neighbours<'j, 'a>(of: &Screened<'_>, all: &'j [Screened<'a>]) -> Vec<&'j Screened<'a>> {
     let Some(depth) = of.channel.depth_cm else { return Vec::new() };
     let family = |q: Quantity| (q.is_moisture(), q == Quantity::SoilTemperature);
-    let mut near: Vec<&Judged<'a>> = all
+    let mut near: Vec<&Screened<'a>> = all
         .iter()
         .filter(|other| !std::ptr::eq(other.channel, of.channel) && other.channel.quantity.is_in_soil())
         .filter(|other| family(other.channel.quantity) == family(of.channel.quantity))
         .filter(|other| other.channel.depth_cm.is_some() && other.noise.is_some())
         .collect();
-    let distance = |j: &Judged<'_>| j.channel.depth_cm.map_or(f64::INFINITY, |d| (d - depth).abs());
+    let distance = |j: &Screened<'_>| j.channel.depth_cm.map_or(f64::INFINITY, |d| (d - depth).abs());
     near.sort_by(|a, b| distance(a).total_cmp(&distance(b)));
     near
 }

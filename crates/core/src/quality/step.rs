@@ -2,7 +2,7 @@
 
 use super::flag::{Evidence, Flag, Test};
 use super::noise::Noise;
-use super::station::{Event, Judged, Settings, neighbours, written};
+use super::station::{Event, Screened, Settings, neighbours, written};
 use super::water::Water;
 use crate::statistics::{mad_sigma, median};
 use crate::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
@@ -16,8 +16,8 @@ const LASTS: usize = 48;
 ///
 /// `explained` holds the times around frost, and at which a stuck probe comes back: that jump is the same fault.
 pub(super) fn steps(
-    of: &Judged<'_>,
-    all: &[Judged<'_>],
+    of: &Screened<'_>,
+    all: &[Screened<'_>],
     water: &Water,
     events: &[Event],
     explained: &[(i64, i64)],
@@ -70,20 +70,20 @@ fn lasts(x: &[f64], i: usize, before: f64, after: f64) -> bool {
 }
 
 /// Whether water explains a change in this direction; a tension falls when water comes.
-fn arrives(of: &Judged<'_>, water: &Water, t: i64, shift: f64) -> bool {
+fn arrives(of: &Screened<'_>, water: &Water, t: i64, shift: f64) -> bool {
     let wetter = if of.channel.quantity == Quantity::WaterTension { shift < 0.0 } else { shift > 0.0 };
     of.channel.quantity.is_moisture() && wetter && of.channel.depth_cm.is_some_and(|d| water.may_arrive(t, d))
 }
 
 /// Whether neighbours move along. Soil dries slowly, so a neighbour's drying explains no drop within one interval.
-fn shared(of: &Judged<'_>, near: &[&Judged<'_>], t: i64, shift: f64) -> bool {
+fn shared(of: &Screened<'_>, near: &[&Screened<'_>], t: i64, shift: f64) -> bool {
     let quantity = of.channel.quantity;
     let drier = quantity.is_moisture() && (shift < 0.0) != (quantity == Quantity::WaterTension);
     !drier && near.iter().any(|n| moves_along(n, t, shift > 0.0, quantity))
 }
 
 /// Whether a neighbour moves the same way within six hours on either side, far beyond its own noise.
-fn moves_along(near: &Judged<'_>, t: i64, up: bool, quantity: Quantity) -> bool {
+fn moves_along(near: &Screened<'_>, t: i64, up: bool, quantity: Quantity) -> bool {
     let Some(noise) = near.noise else { return false };
     // A tension and a content answer the same water in opposite ways.
     let opposite = (near.channel.quantity == Quantity::WaterTension) != (quantity == Quantity::WaterTension);
@@ -100,7 +100,7 @@ fn moves_along(near: &Judged<'_>, t: i64, up: bool, quantity: Quantity) -> bool 
     moved > (6.0 * noise.sigma).max(3.0 * noise.resolution).max(noise.wiggle)
 }
 
-fn flag(of: &Judged<'_>, noise: &Noise, i: usize, levels: (f64, f64), water: &Water, events: &[Event]) -> Flag {
+fn flag(of: &Screened<'_>, noise: &Noise, i: usize, levels: (f64, f64), water: &Water, events: &[Event]) -> Flag {
     let t = of.times[i];
     let quantity = of.channel.quantity;
     let shift = levels.1 - levels.0;

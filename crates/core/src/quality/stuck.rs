@@ -1,7 +1,7 @@
 //! No change while noise and neighbours move.
 
 use super::flag::{Evidence, Flag, Test};
-use super::station::{Judged, Settings, neighbours, written};
+use super::station::{Screened, Settings, neighbours, written};
 use crate::series::View;
 use crate::statistics::quantile;
 use crate::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
@@ -35,7 +35,7 @@ struct Witness<'a> {
 /// A run counts if three quarters of all stretches of its length move further than `stuck_steps` steps, in the whole record
 /// and in the season around it. A record finer than its noise needs no more; a coarse or calm one also needs a neighbour
 /// that moved so far that this depth would have shown it, by how both usually move.
-pub(super) fn stuck(of: &Judged<'_>, all: &[Judged<'_>], settings: &Settings) -> Vec<Flag> {
+pub(super) fn stuck(of: &Screened<'_>, all: &[Screened<'_>], settings: &Settings) -> Vec<Flag> {
     let Some(noise) = of.noise else { return Vec::new() };
     if !may_stick(of.channel.quantity) {
         return Vec::new();
@@ -107,7 +107,7 @@ fn usual_repeats(x: &[f64]) -> Option<f64> {
 }
 
 /// Stretches of at least `least` readings that stay within one step and nearly all at one value, without a silence.
-fn still(of: &Judged<'_>, step: f64, least: usize) -> Vec<(usize, usize)> {
+fn still(of: &Screened<'_>, step: f64, least: usize) -> Vec<(usize, usize)> {
     let (t, x) = (&of.times, &of.values);
     let mut found = Vec::new();
     let (mut start, mut low, mut high) = (0, f64::INFINITY, f64::NEG_INFINITY);
@@ -192,7 +192,7 @@ fn least_length(view: View<'_>, least: usize, interval: i64, moves: f64) -> Opti
 }
 
 /// A neighbour whose movement during the run would have shown here: damped by how far both usually move.
-fn witness<'a>(of: &Judged<'_>, other: &Judged<'a>, (a, b): (usize, usize), moves: f64) -> Option<Witness<'a>> {
+fn witness<'a>(of: &Screened<'_>, other: &Screened<'a>, (a, b): (usize, usize), moves: f64) -> Option<Witness<'a>> {
     let noise = other.noise?;
     let (from, to) = (of.times[a], of.times[b]);
     let smooth = to - from >= 2 * SpanSeconds::DAY.0;
@@ -234,7 +234,7 @@ fn spread(view: View<'_>, from: i64, to: i64, daily: bool) -> Option<f64> {
     Some(quantile(&mut values, 0.98)? - quantile(&mut values, 0.02)?)
 }
 
-fn flag(of: &Judged<'_>, (a, b): (usize, usize), sigma: f64, n: usize, witness: Option<&Witness<'_>>) -> Flag {
+fn flag(of: &Screened<'_>, (a, b): (usize, usize), sigma: f64, n: usize, witness: Option<&Witness<'_>>) -> Flag {
     let quantity = of.channel.quantity;
     let long = SpanSeconds(of.times[b] - of.times[a]).in_words();
     let mut reason = format!("{n} readings hold {} for {long}", written(quantity, of.values[a]));

@@ -3,7 +3,7 @@
 //! Exports, the Bench and every finding take a channel's readings from [`Believed`], so that all leave out the same ones and say
 //! how many. Nothing here changes a reading.
 
-use super::{Meaning, View};
+use super::{CalibrationHistory, View};
 use crate::calibration::Curve;
 use crate::temperature::DatedCorrection;
 use crate::units::{Grade, UnixSeconds, Verdict};
@@ -98,7 +98,7 @@ pub struct BelievedReading<'a> {
 #[derive(Debug, Clone)]
 pub struct Believed<'a> {
     view: View<'a>,
-    meaning: &'a Meaning,
+    history: &'a CalibrationHistory,
     corrections: &'a [DatedCorrection],
     out: LeftOut,
 }
@@ -106,8 +106,13 @@ pub struct Believed<'a> {
 impl<'a> Believed<'a> {
     /// All readings of a view but those that stay out. Where `meaning` has calibrations the view is raw output.
     #[must_use]
-    pub fn new(view: View<'a>, meaning: &'a Meaning, corrections: &'a [DatedCorrection], out: LeftOut) -> Self {
-        Self { view, meaning, corrections, out }
+    pub fn new(
+        view: View<'a>,
+        history: &'a CalibrationHistory,
+        corrections: &'a [DatedCorrection],
+        out: LeftOut,
+    ) -> Self {
+        Self { view, history, corrections, out }
     }
 
     /// Those from `from` up to but without `to`.
@@ -132,20 +137,20 @@ impl<'a> Believed<'a> {
 
     /// What the raw output means by date.
     #[must_use]
-    pub fn meaning(&self) -> &'a Meaning {
-        self.meaning
+    pub fn history(&self) -> &'a CalibrationHistory {
+        self.history
     }
 
     /// Whether values may differ from what came.
     #[must_use]
     pub fn is_changed(&self) -> bool {
-        !self.meaning.is_raw() || !self.corrections.is_empty()
+        !self.history.is_raw() || !self.corrections.is_empty()
     }
 
     /// The readings in order of time, made one after another.
     pub fn readings(self) -> impl Iterator<Item = BelievedReading<'a>> + use<'a> {
-        let (corrections, calibrated) = (self.corrections, !self.meaning.is_raw());
-        let pieces = self.meaning.pieces(self.view).into_iter();
+        let (corrections, calibrated) = (self.corrections, !self.history.is_raw());
+        let pieces = self.history.pieces(self.view).into_iter();
         let all = pieces.flat_map(move |(piece, curve)| {
             let half_width = curve.and_then(Curve::half_widths);
             piece.times.iter().zip(piece.values).map(move |(t, raw)| {

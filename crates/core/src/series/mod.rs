@@ -1,15 +1,15 @@
 //! Time series, what they mean by date, and how they are thinned for a screen.
 //!
-//! A raw series never changes. [`Meaning`] says which calibration holds when; [`Believed`] are the readings without those that
+//! A raw series never changes. [`CalibrationHistory`] says which calibration holds when; [`Believed`] are the readings without those that
 //! flags and verdicts take out; [`thin`] gives the smallest, largest
 //! and mean value per pixel column of a window, so that no spike is averaged away from sight.
 
 mod believed;
-mod meaning;
+mod history;
 mod thin;
 
 pub use believed::{Belief, Believed, BelievedReading, LeftOut};
-pub use meaning::{DatedCurve, Meaning};
+pub use history::{CalibrationHistory, DatedCurve};
 pub use thin::{Columns, Window, WindowError, sum_columns, thin};
 
 use crate::units::UnixSeconds;

@@ -13,7 +13,7 @@ pub use soil_out::{LayerOut, soil_out};
 use super::choices::Method;
 use super::figures::Figure;
 use super::plan::{Plan, PlannedProbe, tidy};
-use super::remark::{Remark, Step, Weight};
+use super::remark::{Remark, Severity, Step};
 use crate::geometry::{CableRun, PipeMark, SensingVolume, cable_sum};
 
 /// A place in the plane of the drawing: right and down, cm.
@@ -176,9 +176,10 @@ impl Dig {
         self.post_cut = up < plan.get(Figure::ConduitUp);
         let Some(hole) = self.holes.last() else { return };
         let right = self.holes.iter().flat_map(|h| &h.outline).map(|p| p.0).fold(f64::MIN, f64::max);
-        let start = match plan.method {
-            Method::Slanted => hole.entry.0,
-            _ => hole.outline.iter().map(|p| p.0).fold(f64::MIN, f64::max) - 2.0,
+        let start = if plan.method == Method::Slanted {
+            hole.entry.0
+        } else {
+            hole.outline.iter().map(|p| p.0).fold(f64::MIN, f64::max) - 2.0
         };
         let post = right.max(hole.entry.0) + 22.0;
         let ground = |x: f64| -self.ground_rise * x;
@@ -227,7 +228,7 @@ impl Dig {
             if s.cable_m > probe.cable_m {
                 remarks.push(Remark::new(
                     Step::Hole,
-                    Weight::Stop,
+                    Severity::Stop,
                     probe.field("cable_m"),
                     short_cable(probe, s.cable_m),
                 ));
@@ -236,7 +237,7 @@ impl Dig {
         for p in plan.probes.iter().filter(|p| !p.model.in_soil) {
             let need = plan.get(Figure::PostRise) + plan.get(Figure::Loop);
             if need > p.cable_m {
-                remarks.push(Remark::new(Step::Hole, Weight::Stop, p.field("cable_m"), short_cable(p, need)));
+                remarks.push(Remark::new(Step::Hole, Severity::Stop, p.field("cable_m"), short_cable(p, need)));
             }
         }
     }

@@ -3,7 +3,7 @@
 use super::super::choices::Method;
 use super::super::figures::Figure;
 use super::super::plan::Plan;
-use super::super::remark::{Remark, Step, Weight};
+use super::super::remark::{Remark, Severity, Step};
 use super::{Dig, Hole, Patch, PatchKind, bar, set, shift};
 use crate::geometry::{AngledHole, HoleError, angled_hole, pipe_marks};
 use std::f64::consts::PI;
@@ -24,7 +24,14 @@ pub(super) fn dig(plan: &Plan, remarks: &mut Vec<Remark>) -> Dig {
         match plan.method {
             Method::Surface => slot(plan, &mut dig, index, x),
             Method::ShortTrench => trench(plan, &mut dig, index, x, remarks),
-            _ => borehole(plan, &mut dig, index, x, remarks),
+            Method::Pit
+            | Method::Recess
+            | Method::SideWall
+            | Method::Straight
+            | Method::Slanted
+            | Method::Slurry
+            | Method::Pipe
+            | Method::Buried => borehole(plan, &mut dig, index, x, remarks),
         }
     }
     dig
@@ -32,10 +39,9 @@ pub(super) fn dig(plan: &Plan, remarks: &mut Vec<Remark>) -> Dig {
 
 fn borehole(plan: &Plan, dig: &mut Dig, index: usize, x: f64, remarks: &mut Vec<Remark>) {
     let probe = &plan.probes[index];
-    let (angle, slope) = match plan.method {
-        Method::Slanted => (plan.get(Figure::HoleAngle), plan.get(Figure::GroundSlope)),
-        _ => (0.0, 0.0),
-    };
+    let slanted = plan.method == Method::Slanted;
+    let (angle, slope) =
+        if slanted { (plan.get(Figure::HoleAngle), plan.get(Figure::GroundSlope)) } else { (0.0, 0.0) };
     let slurry = if plan.method == Method::Slurry { SLURRY_CM.0 } else { 0.0 };
     let ahead = probe.model.ahead_cm() - slurry;
     let geometry = match angled_hole(probe.depth_cm, angle, ahead, slope) {
@@ -84,7 +90,7 @@ fn borehole(plan: &Plan, dig: &mut Dig, index: usize, x: f64, remarks: &mut Vec<
                 probe.label,
                 probe.place()
             );
-            remarks.push(Remark::new(Step::Hole, Weight::Stop, "figures.pusher_pipe_cm", says));
+            remarks.push(Remark::new(Step::Hole, Severity::Stop, "figures.pusher_pipe_cm", says));
         }
     }
     seals(plan, dig, index, x, (sin, cos), length_cm);
@@ -99,7 +105,7 @@ fn cannot(plan: &Plan, index: usize, error: HoleError, remarks: &mut Vec<Remark>
         HoleError::NoHole(_) => (probe.field("depth_cm"), format!("{} ({}): {error}.", probe.label, probe.place())),
     };
     if !remarks.iter().any(|r| r.at == at && r.says == says) {
-        remarks.push(Remark::new(Step::Hole, Weight::Stop, at, says));
+        remarks.push(Remark::new(Step::Hole, Severity::Stop, at, says));
     }
 }
 
@@ -161,7 +167,7 @@ fn trench(plan: &Plan, dig: &mut Dig, index: usize, x: f64, remarks: &mut Vec<Re
             probe.label,
             probe.place()
         );
-        return remarks.push(Remark::new(Step::Hole, Weight::Stop, "figures.hole_angle_deg", says));
+        return remarks.push(Remark::new(Step::Hole, Severity::Stop, "figures.hole_angle_deg", says));
     }
     let number = dig.holes.len();
     dig.holes.push(Hole {

@@ -1,6 +1,6 @@
 //! Fields of a draft as they stand on a page: the text as typed, the default and its source, what is said.
 
-use ebrel_core::planning::{Remark, Typed, Weight};
+use ebrel_core::planning::{Remark, Severity, Typed};
 
 /// A number.
 pub struct FigureField {
@@ -17,7 +17,7 @@ pub struct FigureField {
     /// Where the default comes from.
     pub source: &'static str,
     /// What is said.
-    pub says: Vec<Said>,
+    pub says: Vec<FieldMessage>,
 }
 
 /// Words.
@@ -27,12 +27,12 @@ pub struct TextField {
     /// As typed.
     pub text: String,
     /// What is said.
-    pub says: Vec<Said>,
+    pub says: Vec<FieldMessage>,
 }
 
 impl TextField {
     /// A field with what is said of it.
-    pub fn of(path: impl Into<String>, typed: &Typed, says: Vec<Said>) -> Self {
+    pub fn of(path: impl Into<String>, typed: &Typed, says: Vec<FieldMessage>) -> Self {
         Self { path: path.into(), text: typed.to_string(), says }
     }
 }
@@ -56,25 +56,25 @@ pub struct Choice {
     /// The answers.
     pub answers: Vec<Answer>,
     /// What is said.
-    pub says: Vec<Said>,
+    pub says: Vec<FieldMessage>,
 }
 
 /// A sentence at a field.
 #[derive(Clone)]
-pub struct Said {
+pub struct FieldMessage {
     /// `stop`, `weak` or `note`.
     pub class: &'static str,
     /// The sentence.
     pub says: String,
 }
 
-impl Said {
+impl FieldMessage {
     /// As it stands at its field.
     pub fn of(remark: &Remark) -> Self {
-        let class = match remark.weight {
-            Weight::Stop => "stop",
-            Weight::Weak => "weak",
-            Weight::Note => "note",
+        let class = match remark.severity {
+            Severity::Stop => "stop",
+            Severity::Weak => "weak",
+            Severity::Note => "note",
         };
         let mut letters = remark.says.chars();
         let says = letters.next().map(|c| c.to_uppercase().chain(letters).collect()).unwrap_or_default();

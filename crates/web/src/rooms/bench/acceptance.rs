@@ -1,7 +1,7 @@
 //! Acceptance of new probes: read in air and in water, looked at, wetted in a bucket.
 
-use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual, read_lines};
-use crate::components::fields::Said;
+use super::sheets::{self, NumberField, NumberSpec, Sent, Sheet, SheetContext, read_lines};
+use crate::components::fields::FieldMessage;
 use crate::components::fields::{Answer, Choice, TextField};
 use crate::shell::draft_form::MOST;
 use crate::shell::errors::Problem;
@@ -28,12 +28,12 @@ pub fn routes(config: &mut web::ServiceConfig) {
 
 /// Rows that a new sheet offers.
 const ROWS: usize = 4;
-const CELSIUS: Usual = Usual {
+const CELSIUS: NumberSpec = NumberSpec {
     range: Range { name: "temperature of the water", unit: "°C", min: 0.0, max: 45.0 },
     value: 20.0,
     source: "where a model's limits hold; they follow the water's temperature",
 };
-const STEP: Usual = Usual {
+const STEP: NumberSpec = NumberSpec {
     range: Range { name: "time between readings", unit: "min", min: 0.01, max: 1440.0 },
     value: 1.0,
     source: "as quick as the reader goes",
@@ -79,14 +79,14 @@ impl Known {
 }
 
 /// A row worked out: what was seen and judged, and what is said at which field.
-struct Judged {
+struct ProbeOutcome {
     seen: Seen,
     acceptance: Option<Acceptance>,
     says: Vec<(&'static str, String)>,
 }
 
-fn judge(draft: &Draft, row: &Row, known: &Known) -> Judged {
-    let mut judged = Judged { seen: Seen::default(), acceptance: None, says: Vec::new() };
+fn judge(draft: &Draft, row: &Row, known: &Known) -> ProbeOutcome {
+    let mut judged = ProbeOutcome { seen: Seen::default(), acceptance: None, says: Vec::new() };
     if row.serial.is_blank() {
         if !row.air.is_blank() || !row.water.is_blank() {
             judged.says.push(("serial", "Whose readings are these? Give the serial.".into()));
@@ -132,7 +132,7 @@ struct Wetted {
 }
 
 /// Lines of serial; depth; readings at equal steps, and what could not be read.
-fn wetted(draft: &Draft) -> (Vec<Wetted>, Vec<Said>) {
+fn wetted(draft: &Draft) -> (Vec<Wetted>, Vec<FieldMessage>) {
     let step = STEP.of(&draft.step);
     read_lines(&draft.wetting, |line| {
         let mut cells = line.splitn(3, [';', '\t']).map(str::trim);
@@ -214,7 +214,7 @@ fn looked(path: String, name: &'static str, typed: &Typed) -> Choice {
     Choice { path, name, answers: answers.into(), says: Vec::new() }
 }
 
-fn answer(judged: &[Judged]) -> String {
+fn answer(judged: &[ProbeOutcome]) -> String {
     let count = |kind| judged.iter().filter(|j| j.acceptance.as_ref().and_then(|a| a.verdict) == Some(kind)).count();
     let (good, watched, bad) = (count(EventKind::Accepted), count(EventKind::Watched), count(EventKind::Rejected));
     let open = judged.iter().filter(|j| j.acceptance.as_ref().is_some_and(|a| a.verdict.is_none())).count();
@@ -229,10 +229,10 @@ fn answer(judged: &[Judged]) -> String {
 }
 
 /// A row of the page with its judgement.
-fn row_fields(i: usize, row: &Row, judged: &Judged) -> RowFields {
+fn row_fields(i: usize, row: &Row, judged: &ProbeOutcome) -> RowFields {
     let says = |name: &str| {
         let here = judged.says.iter().filter(|(at, _)| *at == name);
-        here.map(|(_, says)| Said { class: "stop", says: says.clone() }).collect::<Vec<_>>()
+        here.map(|(_, says)| FieldMessage { class: "stop", says: says.clone() }).collect::<Vec<_>>()
     };
     let at = |name: &str| format!("probes.{i}.{name}");
     let span = |held: Option<Held>| held.map(|h| format!("{} to {}", fixed(h.limits.0, 0), fixed(h.limits.1, 0)));
@@ -264,9 +264,9 @@ impl Sheet for Draft {
         Ok(Self { title: "Acceptance of new probes".into(), probes, ..Self::default() })
     }
 
-    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
+    async fn page(&self, around: &SheetContext<'_>) -> Result<HttpResponse, Problem> {
         let known = Known::of(around.state).await?;
-        let judged: Vec<Judged> = self.probes.iter().map(|r| judge(self, r, &known)).collect();
+        let judged: Vec<ProbeOutcome> = self.probes.iter().map(|r| judge(self, r, &known)).collect();
         let rows = self.probes.iter().zip(&judged).enumerate().map(|(i, (row, j))| row_fields(i, row, j));
         let (wetted, wrong) = wetted(self);
         let minutes = |t: Option<f64>| t.map_or_else(|| "–".to_owned(), |t| fixed(t, 1));
@@ -291,7 +291,7 @@ impl Sheet for Draft {
         })
     }
 
-    async fn act(&mut self, around: &Around<'_>, action: &str, by: &str) -> Result<(), Problem> {
+    async fn act(&mut self, around: &SheetContext<'_>, action: &str, by: &str) -> Result<(), Problem> {
         match action {
             "add" if self.probes.len() < MOST => self.probes.push(Row::default()),
             "note" => note(around, self, by).await?,
@@ -302,8 +302,8 @@ impl Sheet for Draft {
 }
 
 /// Writes each verdict into its probe's life.
-async fn note(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let Around { state, session, study, .. } = around;
+async fn note(around: &SheetContext<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
+    let SheetContext { state, session, study, .. } = around;
     let known = Known::of(state).await?;
     let at = state.now(study);
     let bucket = bucket(&wetted(draft).0).join(" ");

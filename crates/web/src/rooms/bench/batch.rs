@@ -1,7 +1,7 @@
 //! A batch of probes side by side in one medium: accept, watch, reject.
 
-use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual, read_lines};
-use crate::components::fields::Said;
+use super::sheets::{self, NumberField, NumberSpec, Sent, Sheet, SheetContext, read_lines};
+use crate::components::fields::FieldMessage;
 use crate::components::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, signed};
@@ -33,7 +33,7 @@ pub struct Draft {
     list: Typed,
 }
 
-const TOLERANCE: Usual = Usual {
+const TOLERANCE: NumberSpec = NumberSpec {
     range: Range { name: "tolerance", unit: "in the unit of the readings", min: 1e-9, max: 1e9 },
     value: 20.0,
     source: "usual for analog dielectric probes in mV; see your model's sheet",
@@ -43,7 +43,7 @@ const TOLERANCE: Usual = Usual {
 struct Read {
     serials: Vec<String>,
     readings: Vec<f64>,
-    wrong: Vec<Said>,
+    wrong: Vec<FieldMessage>,
 }
 
 fn read(draft: &Draft) -> Read {
@@ -131,7 +131,7 @@ impl Sheet for Draft {
         Ok(Self { title, medium, unit, ..Self::default() })
     }
 
-    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
+    async fn page(&self, around: &SheetContext<'_>) -> Result<HttpResponse, Problem> {
         let read = read(self);
         let batch = judge(self, &read);
         let tolerance = TOLERANCE.of(&self.tolerance);
@@ -166,14 +166,14 @@ impl Sheet for Draft {
         })
     }
 
-    async fn act(&mut self, around: &Around<'_>, action: &str, by: &str) -> Result<(), Problem> {
+    async fn act(&mut self, around: &SheetContext<'_>, action: &str, by: &str) -> Result<(), Problem> {
         if action == "note" { note(around, self, by).await } else { Ok(()) }
     }
 }
 
 /// Writes each verdict into its probe's life.
-async fn note(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let Around { state, session, study, .. } = around;
+async fn note(around: &SheetContext<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
+    let SheetContext { state, session, study, .. } = around;
     let read = read(draft);
     let Some(batch) = judge(draft, &read) else {
         return say(session, "Not noted: there is nothing to judge by yet.");

@@ -3,7 +3,7 @@
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped, moment, signed, when};
 use ebrel_app::record::{ChannelRecord, StationRecord};
-use ebrel_core::calibration::{Comparison, Strains, compare, serves_model};
+use ebrel_core::calibration::{Comparison, OutOfBounds, compare, serves_model};
 use ebrel_core::series::{Belief, DatedCurve};
 use ebrel_core::units::Quantity;
 use ebrel_store::Store;
@@ -124,7 +124,7 @@ fn sentence(found: &Comparison) -> String {
 }
 
 /// How often curves are strained, where either is.
-fn strains(found: &Comparison, before: Strains, after: Strains) -> Vec<String> {
+fn strains(found: &Comparison, before: OutOfBounds, after: OutOfBounds) -> Vec<String> {
     let first = found.new == found.readings;
     let tell = |was: usize, is: usize, what: &str| {
         (was > 0 || is > 0).then(|| {
@@ -174,7 +174,7 @@ fn picture(found: &Comparison, offset: i64) -> Option<Picture> {
 mod tests {
     use super::*;
     use ebrel_core::calibration::{Curve, DayMeans};
-    use ebrel_core::series::{Believed, LeftOut, Meaning, View};
+    use ebrel_core::series::{Believed, CalibrationHistory, LeftOut, View};
     use ebrel_core::units::UnixSeconds;
 
     fn compared(before: Option<f64>, after: f64, raws: &[f64]) -> Comparison {
@@ -183,7 +183,7 @@ mod tests {
             curve: Curve::from_coefficients(&[0.0, slope], 100.0, 400.0, None).unwrap(),
         };
         let times: Vec<i64> = (0..raws.len() as i64).map(|i| i * 86_400).collect();
-        let now = Meaning::new(before.map(dated).into_iter().collect());
+        let now = CalibrationHistory::new(before.map(dated).into_iter().collect());
         let view = View { times: &times, values: raws };
         compare(Believed::new(view, &now, &[], LeftOut::default()), &dated(after), Some(0.45))
     }

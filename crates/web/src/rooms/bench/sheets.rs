@@ -1,6 +1,6 @@
 //! What all sheets of the bench share: begun, loaded, kept as typed, shown; and their numbers with a usual value.
 
-use crate::components::fields::Said;
+use crate::components::fields::FieldMessage;
 use crate::components::fields::TextField;
 use crate::shell::draft_form;
 use crate::shell::drafts::{At, TRIES, combine, in_words, sent_revision};
@@ -24,7 +24,7 @@ use serde::de::DeserializeOwned;
 pub type Sent = Vec<(String, String)>;
 
 /// A sheet with all that its page and its buttons need.
-pub struct Around<'a> {
+pub struct SheetContext<'a> {
     /// The application.
     pub state: &'a State,
     /// The visitor's session.
@@ -37,7 +37,7 @@ pub struct Around<'a> {
     pub revision: i64,
 }
 
-impl Around<'_> {
+impl SheetContext<'_> {
     /// The layout around the sheet's page.
     pub async fn shell(&self, title: &str) -> Result<Shell, Problem> {
         let shell = Shell::within(self.state, self.session, title, Room::Bench, &self.study, None).await?;
@@ -57,10 +57,10 @@ pub trait Sheet: Serialize + DeserializeOwned + Clone + PartialEq + 'static {
     async fn fresh(state: &State, study: &Study, form: &Sent) -> Result<Self, Problem>;
 
     /// Its page.
-    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem>;
+    async fn page(&self, around: &SheetContext<'_>) -> Result<HttpResponse, Problem>;
 
     /// Does what a button asks for; what changes in the draft is kept.
-    async fn act(&mut self, around: &Around<'_>, action: &str, by: &str) -> Result<(), Problem>;
+    async fn act(&mut self, around: &SheetContext<'_>, action: &str, by: &str) -> Result<(), Problem>;
 }
 
 /// Routes of a kind of sheet.
@@ -91,7 +91,7 @@ async fn begin<D: Sheet>(
 }
 
 /// A sheet of this kind with its draft.
-async fn load<'a, D: Sheet>(state: &'a State, session: &'a Session, id: i64) -> Result<(Around<'a>, D), Problem> {
+async fn load<'a, D: Sheet>(state: &'a State, session: &'a Session, id: i64) -> Result<(SheetContext<'a>, D), Problem> {
     // The revision first: a save in between is then seen as one.
     let revision = state.store.revision(DraftKind::Sheet, id).await?;
     let sheet = state.store.sheet(id).await?;
@@ -100,7 +100,7 @@ async fn load<'a, D: Sheet>(state: &'a State, session: &'a Session, id: i64) -> 
     }
     let draft = serde_json::from_str(&sheet.draft).map_err(|e| Problem::Internal(e.to_string()))?;
     let study = state.store.study(sheet.study_id).await?;
-    Ok((Around { state, session, study, sheet, revision }, draft))
+    Ok((SheetContext { state, session, study, sheet, revision }, draft))
 }
 
 async fn show<D: Sheet>(
@@ -142,7 +142,7 @@ async fn take_in<'a, D: Sheet>(
     session: &'a Session,
     id: i64,
     form: &Sent,
-) -> Result<(Around<'a>, D), Problem> {
+) -> Result<(SheetContext<'a>, D), Problem> {
     for _ in 0..TRIES {
         let (mut around, before) = load::<D>(state, session, id).await?;
         let at = At { kind: DraftKind::Sheet, document: id, revision: around.revision };
@@ -161,7 +161,7 @@ async fn take_in<'a, D: Sheet>(
 }
 
 /// Keeps a sheet as it is typed so far, and returns its revision.
-async fn keep<D: Sheet>(around: &Around<'_>, draft: &D) -> Result<i64, Problem> {
+async fn keep<D: Sheet>(around: &SheetContext<'_>, draft: &D) -> Result<i64, Problem> {
     let sheet = &around.sheet;
     let title = if draft.title().is_blank() { sheet.title.clone() } else { draft.title().to_string() };
     let kept = around.state.store.keep_sheet(sheet.id, around.revision, &title, &json(draft)?).await;
@@ -170,7 +170,7 @@ async fn keep<D: Sheet>(around: &Around<'_>, draft: &D) -> Result<i64, Problem> 
 
 /// A number of a sheet: its legal range, and the usual value that stands in where none was typed.
 #[derive(Clone, Copy)]
-pub struct Usual {
+pub struct NumberSpec {
     /// Its range, with name and unit.
     pub range: Range,
     /// The usual value.
@@ -193,7 +193,7 @@ pub struct NumberField {
     pub source: &'static str,
 }
 
-impl Usual {
+impl NumberSpec {
     /// What was typed, or the usual value.
     pub fn of(&self, typed: &Typed) -> f64 {
         typed.number_in(self.range).unwrap_or(self.value)
@@ -202,8 +202,10 @@ impl Usual {
     /// The field, with what is wrong with it.
     pub fn field(&self, path: &str, typed: &Typed) -> NumberField {
         let says = typed.optional_in(self.range).err();
-        let says =
-            says.map(|says| Said { class: "stop", says: format!("{says}. Reckoned with {} meanwhile.", self.value) });
+        let says = says.map(|says| FieldMessage {
+            class: "stop",
+            says: format!("{says}. Reckoned with {} meanwhile.", self.value),
+        });
         NumberField {
             field: TextField::of(path, typed, says.into_iter().collect()),
             name: self.range.name,
@@ -215,12 +217,12 @@ impl Usual {
 }
 
 /// Reads a list, a thing a line; what cannot be read is said with its line, and the rest goes on.
-pub fn read_lines<T>(text: &str, mut read: impl FnMut(&str) -> Result<T, String>) -> (Vec<T>, Vec<Said>) {
+pub fn read_lines<T>(text: &str, mut read: impl FnMut(&str) -> Result<T, String>) -> (Vec<T>, Vec<FieldMessage>) {
     let (mut all, mut wrong) = (Vec::new(), Vec::new());
     for (i, line) in text.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()) {
         match read(line.trim()) {
             Ok(one) => all.push(one),
-            Err(says) => wrong.push(Said { class: "stop", says: format!("line {}: {says}", i + 1) }),
+            Err(says) => wrong.push(FieldMessage { class: "stop", says: format!("line {}: {says}", i + 1) }),
         }
     }
     (all, wrong)
@@ -230,8 +232,8 @@ pub fn read_lines<T>(text: &str, mut read: impl FnMut(&str) -> Result<T, String>
 mod tests {
     use super::*;
 
-    const HOURS: Usual =
-        Usual { range: Range { name: "hours", unit: "h", min: 1.0, max: 10.0 }, value: 4.0, source: "overnight" };
+    const HOURS: NumberSpec =
+        NumberSpec { range: Range { name: "hours", unit: "h", min: 1.0, max: 10.0 }, value: 4.0, source: "overnight" };
 
     #[test]
     fn a_usual_value_stands_in_and_says_so_only_where_something_is_wrong() {

@@ -1,6 +1,6 @@
 //! The question and design of a study.
 
-use crate::components::fields::Said;
+use crate::components::fields::FieldMessage;
 use crate::components::fields::TextField;
 use crate::shell::draft_form;
 use crate::shell::drafts::{At, TRIES, combine, in_words, sent_revision};
@@ -54,7 +54,7 @@ struct DesignPage {
     treatments: Vec<TreatmentRow>,
     months: TextField,
     interval: TextField,
-    says: Vec<Said>,
+    says: Vec<FieldMessage>,
     stations: Vec<StationRow>,
 }
 
@@ -62,7 +62,7 @@ async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> 
     let study = state.store.study(*id).await?;
     let draft = study_design(&state.store, &study).await?;
     let (design, remarks) = draft.resolve();
-    let said = |at: &str| remarks.iter().filter(|r: &&Remark| r.at == at).map(Said::of).collect::<Vec<_>>();
+    let said = |at: &str| remarks.iter().filter(|r: &&Remark| r.at == at).map(FieldMessage::of).collect::<Vec<_>>();
     let text = |path: String, typed: &Typed| {
         let says = said(&path);
         TextField::of(path, typed, says)

@@ -12,7 +12,7 @@ use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::record::StationRecord;
-use ebrel_app::reviewing::{self, Matter, matters};
+use ebrel_app::reviewing::{self, FlagGroup, matters};
 use ebrel_core::quality::Test;
 use ebrel_core::units::{Grade, Verdict};
 use ebrel_store::verdicts::Decision;
@@ -84,8 +84,8 @@ async fn show(
     let all = matters(state.store.flags(*id).await?);
     let waiting = all.iter().filter(|m| m.waits()).count();
     let chosen = if filter.state.is_empty() { "waiting" } else { filter.state.as_str() };
-    let label = |m: &Matter| place(m, &record);
-    let taken: Vec<&Matter> = all
+    let label = |m: &FlagGroup| place(m, &record);
+    let taken: Vec<&FlagGroup> = all
         .iter()
         .filter(|m| in_state(m, chosen))
         .filter(|m| filter.test.is_empty() || m.lead().flag.test.code() == filter.test)
@@ -132,7 +132,7 @@ async fn show(
     })
 }
 
-fn in_state(matter: &Matter, state: &str) -> bool {
+fn in_state(matter: &FlagGroup, state: &str) -> bool {
     let decided = matter.lead().verdict.is_some();
     match state {
         "decided" => decided,
@@ -142,7 +142,7 @@ fn in_state(matter: &Matter, state: &str) -> bool {
 }
 
 /// Where a matter is: a depth, a channel in the air, or the whole node.
-fn place(matter: &Matter, record: &StationRecord) -> String {
+fn place(matter: &FlagGroup, record: &StationRecord) -> String {
     let lead = matter.lead();
     let Some(channel) = record.channels.iter().find(|c| c.channel.stream.id == lead.stream_id) else {
         return String::new();
@@ -154,7 +154,7 @@ fn place(matter: &Matter, record: &StationRecord) -> String {
     }
 }
 
-fn item(matter: &Matter, record: &StationRecord) -> Item {
+fn item(matter: &FlagGroup, record: &StationRecord) -> Item {
     let lead = matter.lead();
     let offset = record.study.utc_offset_minutes;
     let channel = record.channels.iter().find(|c| c.channel.stream.id == lead.stream_id);

@@ -14,7 +14,7 @@ use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::planning::catalogue;
 use ebrel_core::planning::{Catalogue, ProbeModel};
-use ebrel_core::register::{EventKind, Trust, check_serial, trust};
+use ebrel_core::register::{EventKind, Fitness, check_serial, fitness};
 use ebrel_store::Store;
 use ebrel_store::placements::Probe;
 use ebrel_store::register::{ProbeEvent, ProbePlace};
@@ -32,7 +32,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
 struct Known {
     events: Vec<ProbeEvent>,
     places: Vec<ProbePlace>,
-    trust: Trust,
+    fitness: Fitness,
 }
 
 /// Sorts what the store knows of some probes to each of them.
@@ -51,7 +51,7 @@ async fn known(store: &Store, probes: &[Probe]) -> Result<Vec<Known>, Problem> {
     let each = probes.iter().map(|probe| {
         let (events, places) = by_probe.remove(&probe.id).unwrap_or_default();
         let kinds: Vec<EventKind> = events.iter().map(|e| e.kind).collect();
-        Known { trust: trust(probe.principle, &kinds, served.contains_key(&probe.id)), events, places }
+        Known { fitness: fitness(probe.principle, &kinds, served.contains_key(&probe.id)), events, places }
     });
     Ok(each.collect())
 }
@@ -65,7 +65,7 @@ struct Row {
     serial: String,
     model: String,
     place: String,
-    between: String,
+    blockers: String,
     usable: bool,
 }
 
@@ -108,8 +108,8 @@ async fn register(
             serial: probe.serial,
             model: probe.model,
             place: now.map_or_else(|| "on the shelf".to_owned(), place_words),
-            between: known.trust.between.join("; "),
-            usable: known.trust.usable,
+            blockers: known.fitness.blockers.join("; "),
+            usable: known.fitness.usable,
         });
     }
     let waiting = rows.iter().filter(|r| !r.usable).count();

@@ -151,7 +151,7 @@ struct ProbePage {
     probe: Probe,
     answer: String,
     usable: bool,
-    between: Vec<&'static str>,
+    blockers: Vec<&'static str>,
     places: Vec<(i64, String, String)>,
     life: Vec<LifeRow>,
     calibrations: Vec<CalibrationRow>,
@@ -209,8 +209,8 @@ async fn show(state: web::Data<State>, session: Session, serial: web::Path<Strin
     for place in &known.places {
         let profile = state.store.profile(place.station_id).await?;
         let soil = place.depth_cm.and_then(|d| profile.at(d));
-        let meaning = state.store.meaning(probe.id, &probe.model, soil).await?;
-        contradictions.extend(meaning.contradictions().iter().map(|at| {
+        let history = state.store.history(probe.id, &probe.model, soil).await?;
+        contradictions.extend(history.contradictions().iter().map(|at| {
             format!(
                 "Two calibrations for its soil at {} begin at the same moment ({}): the one adopted last is taken. Retire the other.",
                 place_words(place),
@@ -220,7 +220,7 @@ async fn show(state: web::Data<State>, session: Session, serial: web::Path<Strin
     }
     let calibrations = all.iter().chain(&general).map(|c| CalibrationRow::of(c, offset)).collect();
     let runs = state.store.runs(study.id).await?.into_iter().filter(|r| r.probe_id == Some(probe.id));
-    let answer = match (known.trust.usable, known.places.iter().find(|p| p.ends.is_none())) {
+    let answer = match (known.fitness.usable, known.places.iter().find(|p| p.ends.is_none())) {
         (true, Some(place)) => format!("Can be trusted; it lies at {}.", place_words(place)),
         (true, None) => "Ready for use; it is on the shelf.".to_owned(),
         (false, Some(place)) => format!("Lies at {}, but is not to be trusted yet.", place_words(place)),
@@ -230,8 +230,8 @@ async fn show(state: web::Data<State>, session: Session, serial: web::Path<Strin
     page(&ProbePage {
         shell,
         answer,
-        usable: known.trust.usable,
-        between: known.trust.between,
+        usable: known.fitness.usable,
+        blockers: known.fitness.blockers,
         places: places.collect(),
         life: life.collect(),
         calibrations,

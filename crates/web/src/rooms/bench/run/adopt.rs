@@ -1,6 +1,6 @@
 //! Adopting a run's curve, after a look at what it would change in the record.
 
-use super::{Surroundings, draft_of, show_run};
+use super::{KnownCurves, draft_of, show_run};
 use crate::rooms::bench::change::{Change, changes};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, read_field};
@@ -54,7 +54,7 @@ async fn ready(state: &State, id: i64, form: &AdoptForm, by: String) -> Result<R
     let study = state.store.study(run.study_id).await?;
     let draft = draft_of(&state.store, &run).await?;
     let resolved = resolve(&draft);
-    let model = Surroundings::of(&state.store, &run).await?.model;
+    let model = KnownCurves::of(&state.store, &run).await?.model;
     Ok(match adoption(state, &study, &run, (&draft, &resolved), &model, form, by) {
         Ok(adoption) => Ok(Ready { run, study, draft, adoption }),
         Err(sentence) => Err((run, sentence)),

@@ -1,6 +1,6 @@
 //! What is worked out of the samples of a run: the answer, what is said, the forms, and each sample's part in it.
 
-use super::Surroundings;
+use super::KnownCurves;
 use super::plot::{Beside, Plot, draw};
 use crate::shell::figures::{fixed, signed};
 use askama::Template;
@@ -60,7 +60,7 @@ struct ScoreRow {
 }
 
 /// Works the part out.
-pub fn result(draft: &RunDraft, resolved: &Resolved, around: &Surroundings) -> ResultPart {
+pub fn result(draft: &RunDraft, resolved: &Resolved, around: &KnownCurves) -> ResultPart {
     let r = &resolved.recommendation;
     let shown = r.form.unwrap_or(Form::Line);
     let candidates = r.candidates.iter().map(|c| {

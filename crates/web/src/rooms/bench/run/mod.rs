@@ -46,7 +46,7 @@ const ROWS: usize = 7;
 
 /// What a run is looked at with.
 #[derive(Default)]
-struct Surroundings {
+struct KnownCurves {
     /// The maker's curve of the probe's model; empty without one.
     factory: Vec<f64>,
     /// Name of the probe's model.
@@ -57,7 +57,7 @@ struct Surroundings {
     truth: Vec<f64>,
 }
 
-impl Surroundings {
+impl KnownCurves {
     /// What is known around a run's probe.
     async fn of(store: &Store, run: &Run) -> Result<Self, Problem> {
         let mut found = Self::default();
@@ -156,7 +156,7 @@ async fn show_run(
     let study = state.store.study(run.study_id).await?;
     let draft = draft_of(&state.store, &run).await?;
     let resolved = resolve(&draft);
-    let around = Surroundings::of(&state.store, &run).await?;
+    let around = KnownCurves::of(&state.store, &run).await?;
     let part = result(&draft, &resolved, &around);
     let revision = state.store.revision(DraftKind::Run, run.id).await?;
     let shell = Shell::within(state, session, &run.title, Room::Bench, &study, None).await?.of_revision(revision);
@@ -264,7 +264,7 @@ async fn keep(
         let merged = found.merged.then(|| draft.clone());
         recorded::fill(&state.store, &run, &mut draft).await?;
         let resolved = resolve(&draft);
-        let part = result(&draft, &resolved, &Surroundings::of(&state.store, &run).await?);
+        let part = result(&draft, &resolved, &KnownCurves::of(&state.store, &run).await?);
         let html = part.render().map_err(|e| Problem::Internal(e.to_string()))?;
         let (figures, conflicts) = (resolved.figures, in_words(&found.conflicts));
         return Ok(web::Json(Worked { figures, result: html, defended: part.defended, revision, merged, conflicts }));

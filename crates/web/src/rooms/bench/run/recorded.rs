@@ -4,7 +4,7 @@ use crate::shell::errors::Problem;
 use crate::shell::figures::read_field;
 use ebrel_app::record::left_out;
 use ebrel_core::bench::{Recorded, RunDraft, School};
-use ebrel_core::series::{Belief, Believed, LeftOut, Meaning, View};
+use ebrel_core::series::{Belief, Believed, CalibrationHistory, LeftOut, View};
 use ebrel_core::units::{Quantity, UnixSeconds};
 use ebrel_store::Store;
 use ebrel_store::runs::Run;
@@ -57,8 +57,8 @@ pub async fn fill(store: &Store, run: &Run, draft: &mut RunDraft) -> Result<(), 
 
 /// Mean of the believed readings and its standard uncertainty, or why there is none.
 fn mean(around: View<'_>, out: &LeftOut) -> Recorded {
-    let meaning = Meaning::default();
-    let believed = Believed::new(around, &meaning, &[], out.clone());
+    let history = CalibrationHistory::default();
+    let believed = Believed::new(around, &history, &[], out.clone());
     let left_out = believed.left_out();
     let sound: Vec<f64> = believed.readings().map(|r| r.raw).filter(|v| v.is_finite()).collect();
     let n = sound.len() as f64;

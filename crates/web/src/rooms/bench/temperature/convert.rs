@@ -1,7 +1,7 @@
 //! From what a thermometer puts out to degrees with their uncertainty, and whether it has come to rest.
 
 use super::{Draft, Pair};
-use crate::rooms::bench::sheets::Usual;
+use crate::rooms::bench::sheets::NumberSpec;
 use crate::shell::figures::fixed;
 use ebrel_core::bench::repeats;
 use ebrel_core::planning::Typed;
@@ -36,13 +36,14 @@ pub struct Worked {
 }
 
 /// Usual standard uncertainties of a signal: of a reading in its unit, and of the panel or the points in K.
-pub fn usual_u(signal: &str) -> (Usual, Usual) {
-    let reading = |unit, value, source| Usual {
+pub fn usual_u(signal: &str) -> (NumberSpec, NumberSpec) {
+    let reading = |unit, value, source| NumberSpec {
         range: Range { name: "what a reading is known to", unit, min: 0.0, max: 1e4 },
         value,
         source,
     };
-    let kelvin = |name, value, source| Usual { range: Range { name, unit: "K", min: 0.0, max: 5.0 }, value, source };
+    let kelvin =
+        |name, value, source| NumberSpec { range: Range { name, unit: "K", min: 0.0, max: 5.0 }, value, source };
     let of_class = "class B of IEC 60751 is added to it";
     match signal {
         "pt100" => (reading("Ω", 0.02, "four wires; class B of IEC 60751 is added"), kelvin("", 0.0, of_class)),

@@ -3,7 +3,7 @@
 use super::{Draft, judged};
 use crate::components::fields::TextField;
 use crate::rooms::bench::run::stations_of;
-use crate::rooms::bench::sheets::Around;
+use crate::rooms::bench::sheets::SheetContext;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, read_field, signed};
 use crate::shell::say;
@@ -59,8 +59,8 @@ async fn probe_of(state: &State, draft: &Draft) -> Result<Option<Probe>, Problem
 
 impl Part {
     /// The part of a sheet with its judgement.
-    pub async fn of(around: &Around<'_>, draft: &Draft, found: &TemperatureCheck) -> Result<Self, Problem> {
-        let Around { state, study, .. } = around;
+    pub async fn of(around: &SheetContext<'_>, draft: &Draft, found: &TemperatureCheck) -> Result<Self, Problem> {
+        let SheetContext { state, study, .. } = around;
         let mut part = Self {
             proposed: String::new(),
             from: TextField::of("from", &draft.from, Vec::new()),
@@ -78,8 +78,8 @@ impl Part {
 }
 
 /// Makes the correction that the pairs carry.
-pub async fn make(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let Around { state, session, study, sheet, .. } = around;
+pub async fn make(around: &SheetContext<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
+    let SheetContext { state, session, study, sheet, .. } = around;
     let (_, found) = judged(draft);
     let Some(probe) = probe_of(state, draft).await? else {
         return say(session, "Not corrected: no probe of the register has this serial.");
@@ -126,8 +126,8 @@ pub async fn make(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Pr
 }
 
 /// Takes a correction back.
-pub async fn withdraw(around: &Around<'_>, number: &str, by: &str) -> Result<(), Problem> {
-    let Around { state, session, study, .. } = around;
+pub async fn withdraw(around: &SheetContext<'_>, number: &str, by: &str) -> Result<(), Problem> {
+    let SheetContext { state, session, study, .. } = around;
     let Ok(id) = number.parse::<i64>() else { return Ok(()) };
     let probe = state.store.withdraw_correction(id, by, state.now(study)).await?;
     rerun(state, study, probe).await?;

@@ -4,8 +4,8 @@ mod convert;
 mod correct;
 mod sun;
 
-use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual};
-use crate::components::fields::Said;
+use super::sheets::{self, NumberField, NumberSpec, Sent, Sheet, SheetContext};
+use crate::components::fields::FieldMessage;
 use crate::components::fields::TextField;
 use crate::shell::draft_form::MOST;
 use crate::shell::errors::Problem;
@@ -73,8 +73,8 @@ struct Pair {
 }
 
 const CLAIM: Range = Range { name: "what an instrument claims", unit: "K", min: 0.001, max: 20.0 };
-const CLAIM_PROBE: Usual = Usual { range: CLAIM, value: 0.5, source: "a usual digital probe" };
-const CLAIM_REFERENCE: Usual = Usual { range: CLAIM, value: 0.1, source: "checked in ice this year" };
+const CLAIM_PROBE: NumberSpec = NumberSpec { range: CLAIM, value: 0.5, source: "a usual digital probe" };
+const CLAIM_REFERENCE: NumberSpec = NumberSpec { range: CLAIM, value: 0.1, source: "checked in ice this year" };
 
 struct Row {
     medium: TextField,
@@ -169,7 +169,7 @@ const PRACTICE: &str = "practice";
 fn row(i: usize, pair: &Pair, worked: &Worked) -> Row {
     let says = |name: &str| match &worked.says {
         Some((at, says)) if *at == name => {
-            vec![Said { class: if worked.celsius.is_some() { "weak" } else { "stop" }, says: says.clone() }]
+            vec![FieldMessage { class: if worked.celsius.is_some() { "weak" } else { "stop" }, says: says.clone() }]
         }
         _ => Vec::new(),
     };
@@ -206,7 +206,7 @@ impl Sheet for Draft {
         Ok(Self { title: title.into(), serial: asked.into(), ..fresh })
     }
 
-    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
+    async fn page(&self, around: &SheetContext<'_>) -> Result<HttpResponse, Problem> {
         let (worked, found) = judged(self);
         let rows = self.pairs.iter().zip(&worked).enumerate().map(|(i, (p, w))| row(i, p, w));
         let picture = picture(&worked, &found);
@@ -239,7 +239,7 @@ impl Sheet for Draft {
         })
     }
 
-    async fn act(&mut self, around: &Around<'_>, action: &str, by: &str) -> Result<(), Problem> {
+    async fn act(&mut self, around: &SheetContext<'_>, action: &str, by: &str) -> Result<(), Problem> {
         match action.split_once(' ').unwrap_or((action, "")) {
             ("add", _) if self.pairs.len() < MOST => self.pairs.push(Pair::default()),
             ("truth", _) if !self.practice.is_blank() => self.revealed = "yes".into(),
@@ -283,8 +283,8 @@ fn picture(worked: &[Worked], found: &TemperatureCheck) -> Picture {
 }
 
 /// Notes the judgement in the probe's life.
-async fn note(around: &Around<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let Around { state, session, study, .. } = around;
+async fn note(around: &SheetContext<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
+    let SheetContext { state, session, study, .. } = around;
     let (_, found) = judged(draft);
     let probe = state.store.probes().await?.into_iter().find(|p| p.serial.eq_ignore_ascii_case(&draft.serial));
     match (probe, found.agreement) {

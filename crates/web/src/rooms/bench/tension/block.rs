@@ -1,8 +1,8 @@
 //! An own-made block against a reference in a drying pot: where it responds, its curve, its lag, and the refill point.
 
-use crate::components::fields::Said;
+use crate::components::fields::FieldMessage;
 use crate::components::fields::TextField;
-use crate::rooms::bench::sheets::{Around, NumberField, Sent, Sheet, Usual, read_lines};
+use crate::rooms::bench::sheets::{NumberField, NumberSpec, Sent, Sheet, SheetContext, read_lines};
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
 use crate::shell::{Shell, page};
@@ -26,14 +26,14 @@ pub struct Draft {
     list: Typed,
 }
 
-const REFILL: Usual = Usual {
+const REFILL: NumberSpec = NumberSpec {
     range: Range { name: "refill point", unit: "kPa", min: 1.0, max: 1500.0 },
     value: 60.0,
     source: "usual in loams; sand sooner, clay later",
 };
 
 /// Looks at the pot, in order of time, and what could not be read.
-fn looks(draft: &Draft) -> (Vec<PotReading>, Vec<Said>) {
+fn looks(draft: &Draft) -> (Vec<PotReading>, Vec<FieldMessage>) {
     let (mut all, wrong) = read_lines(&draft.list, |line| {
         let numbers: Result<Vec<f64>, String> =
             line.split([';', '\t', ' ']).filter(|p| !p.is_empty()).map(read_number).collect();
@@ -156,7 +156,7 @@ impl Sheet for Draft {
         Ok(Self { title: "Block in a drying pot".into(), ..Self::default() })
     }
 
-    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
+    async fn page(&self, around: &SheetContext<'_>) -> Result<HttpResponse, Problem> {
         let refill = REFILL.of(&self.refill);
         let (looks, wrong) = looks(self);
         let found = block_response(&looks);
@@ -176,7 +176,7 @@ impl Sheet for Draft {
         })
     }
 
-    async fn act(&mut self, _around: &Around<'_>, _action: &str, _by: &str) -> Result<(), Problem> {
+    async fn act(&mut self, _around: &SheetContext<'_>, _action: &str, _by: &str) -> Result<(), Problem> {
         Ok(())
     }
 }

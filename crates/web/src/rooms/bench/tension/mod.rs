@@ -4,8 +4,8 @@
 mod block;
 mod soaking;
 
-use super::sheets::{self, Around, NumberField, Sent, Sheet, Usual, read_lines};
-use crate::components::fields::Said;
+use super::sheets::{self, NumberField, NumberSpec, Sent, Sheet, SheetContext, read_lines};
+use crate::components::fields::FieldMessage;
 use crate::components::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped};
@@ -38,14 +38,17 @@ struct Draft {
     list: Typed,
 }
 
-const DRIVE: Usual =
-    Usual { range: Range { name: "drive", unit: "V", min: 0.01, max: 24.0 }, value: 2.5, source: "a usual excitation" };
-const FIXED: Usual = Usual {
+const DRIVE: NumberSpec = NumberSpec {
+    range: Range { name: "drive", unit: "V", min: 0.01, max: 24.0 },
+    value: 2.5,
+    source: "a usual excitation",
+};
+const FIXED: NumberSpec = NumberSpec {
     range: Range { name: "fixed resistor", unit: "Ω", min: 1.0, max: 1e7 },
     value: 7870.0,
     source: "near the probe's own resistance at field capacity",
 };
-const CELSIUS: Usual = Usual {
+const CELSIUS: NumberSpec = NumberSpec {
     range: Range { name: "soil temperature", unit: "°C", min: -5.0, max: 50.0 },
     value: 20.0,
     source: "measure it beside the probe",
@@ -75,7 +78,7 @@ struct TensionPage {
 }
 
 /// Pulses of the list, each a voltage under positive and one under negative drive; and what could not be read.
-fn pulses(draft: &Draft) -> (Vec<(f64, f64)>, Vec<Said>) {
+fn pulses(draft: &Draft) -> (Vec<(f64, f64)>, Vec<FieldMessage>) {
     read_lines(&draft.list, |line| {
         let parts: Vec<&str> = line.split(['\t', ';', ' ']).filter(|p| !p.is_empty()).collect();
         match parts[..] {
@@ -129,7 +132,7 @@ impl Sheet for Draft {
         Ok(Self { title: "Tension probe, read by hand".into(), texture: "silt loam".into(), ..Self::default() })
     }
 
-    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
+    async fn page(&self, around: &SheetContext<'_>) -> Result<HttpResponse, Problem> {
         let bridge = HalfBridge { drive_v: DRIVE.of(&self.drive_v), fixed_ohm: FIXED.of(&self.fixed_ohm) };
         let (pairs, wrong) = pulses(self);
         let (answer, means) = answer(self, &pairs, &bridge);
@@ -162,7 +165,7 @@ impl Sheet for Draft {
         })
     }
 
-    async fn act(&mut self, _around: &Around<'_>, _action: &str, _by: &str) -> Result<(), Problem> {
+    async fn act(&mut self, _around: &SheetContext<'_>, _action: &str, _by: &str) -> Result<(), Problem> {
         Ok(())
     }
 }

@@ -1,8 +1,8 @@
 //! Blocks soaked and dried before they go into the ground: the schedule, and what each soaking read.
 
-use crate::components::fields::Said;
+use crate::components::fields::FieldMessage;
 use crate::components::fields::TextField;
-use crate::rooms::bench::sheets::{Around, NumberField, Sent, Sheet, Usual, read_lines};
+use crate::rooms::bench::sheets::{NumberField, NumberSpec, Sent, Sheet, SheetContext, read_lines};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, fixed, moment, read_field};
 use crate::shell::{Shell, page};
@@ -28,14 +28,17 @@ pub struct Draft {
     log: Typed,
 }
 
-const CYCLES: Usual = Usual {
+const CYCLES: NumberSpec = NumberSpec {
     range: Range { name: "cycles", unit: "", min: 0.0, max: 10.0 },
     value: 2.0,
     source: "two or three; then it is soaked once more",
 };
-const SOAK: Usual =
-    Usual { range: Range { name: "in water for", unit: "h", min: 0.5, max: 240.0 }, value: 12.0, source: "overnight" };
-const DRY: Usual = Usual {
+const SOAK: NumberSpec = NumberSpec {
+    range: Range { name: "in water for", unit: "h", min: 0.5, max: 240.0 },
+    value: 12.0,
+    source: "overnight",
+};
+const DRY: NumberSpec = NumberSpec {
     range: Range { name: "in the air for", unit: "h", min: 0.5, max: 720.0 },
     value: 24.0,
     source: "until it feels dry",
@@ -48,7 +51,7 @@ struct Logged {
     reading: f64,
 }
 
-fn log(draft: &Draft, offset: i64) -> (Vec<Logged>, Vec<Said>) {
+fn log(draft: &Draft, offset: i64) -> (Vec<Logged>, Vec<FieldMessage>) {
     let (mut all, wrong) = read_lines(&draft.log, |line| {
         let cells: Vec<&str> = line.split([';', '\t']).map(str::trim).collect();
         let [at, stage, reading] = cells[..] else { return Err("time; wet or dry; reading".to_owned()) };
@@ -128,11 +131,11 @@ impl Sheet for Draft {
         Ok(Self { title: "Soaking blocks".into(), start: start.as_str().into(), ..Self::default() })
     }
 
-    async fn page(&self, around: &Around<'_>) -> Result<HttpResponse, Problem> {
+    async fn page(&self, around: &SheetContext<'_>) -> Result<HttpResponse, Problem> {
         let (offset, now) = (around.study.utc_offset_minutes, around.state.now(&around.study));
         let start = read_field(&self.start, offset);
         let says = "Write when it begins like 2026-02-13 20:00. Reckoned from now meanwhile.";
-        let start_says = start.is_none().then(|| Said { class: "stop", says: says.into() });
+        let start_says = start.is_none().then(|| FieldMessage { class: "stop", says: says.into() });
         let cycles = CYCLES.of(&self.cycles).round() as usize;
         let steps = schedule(start.unwrap_or(now), cycles, SOAK.of(&self.soak_hours), DRY.of(&self.dry_hours));
         let (logged, wrong) = log(self, offset);
@@ -164,7 +167,7 @@ impl Sheet for Draft {
         })
     }
 
-    async fn act(&mut self, _around: &Around<'_>, _action: &str, _by: &str) -> Result<(), Problem> {
+    async fn act(&mut self, _around: &SheetContext<'_>, _action: &str, _by: &str) -> Result<(), Problem> {
         Ok(())
     }
 }

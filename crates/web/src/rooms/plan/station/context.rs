@@ -1,13 +1,13 @@
 //! What every page of a station's plan begins with, and its fields.
 
-use crate::components::fields::{Answer, Choice, FigureField, Said, TextField};
+use crate::components::fields::{Answer, Choice, FieldMessage, FigureField, TextField};
 use crate::shell::errors::Problem;
 use crate::shell::sign_in;
 use crate::shell::{Room, Shell};
 use crate::state::{State, wall_clock};
 use actix_session::Session;
 use ebrel_app::planning::{PlanError, StationPlan};
-use ebrel_core::planning::{Draft, Figure, Remark, Step, Typed, Weight};
+use ebrel_core::planning::{Draft, Figure, Remark, Severity, Step, Typed};
 
 /// The layout's part of a page of the plan.
 pub async fn shell(state: &State, session: &Session, plan: &StationPlan) -> Result<Shell, Problem> {
@@ -33,7 +33,7 @@ pub trait OnPage {
     /// The head of a step's page.
     fn head(&self, step: Option<Step>) -> Head;
     /// What is said at a field of the draft.
-    fn says(&self, at: &str) -> Vec<Said>;
+    fn says(&self, at: &str) -> Vec<FieldMessage>;
     /// The field of a number.
     fn figure(&self, figure: Figure) -> FigureField;
     /// A field of words.
@@ -49,14 +49,15 @@ pub trait OnPage {
 
 impl OnPage for StationPlan {
     fn head(&self, step: Option<Step>) -> Head {
-        let count =
-            |s: Step, weight: Weight| self.found.remarks.iter().filter(|r| r.step == s && r.weight == weight).count();
+        let count = |s: Step, severity: Severity| {
+            self.found.remarks.iter().filter(|r| r.step == s && r.severity == severity).count()
+        };
         let steps = Step::ALL.into_iter().map(|s| StepLink {
             name: s.name(),
             address: format!("/stations/{}/plan/{}", self.station.id, s.code()),
             here: step == Some(s),
-            stops: count(s, Weight::Stop),
-            weak: count(s, Weight::Weak),
+            stops: count(s, Severity::Stop),
+            weak: count(s, Severity::Weak),
         });
         let after = step.and_then(|s| Step::ALL.into_iter().skip_while(|t| *t != s).nth(1));
         let next = match after {
@@ -71,14 +72,14 @@ impl OnPage for StationPlan {
             sentence: self.found.sentence(),
             steps: steps.collect(),
             stops: self.found.stops(None).count(),
-            says: self.found.remarks.iter().filter(whole).map(Said::of).collect(),
+            says: self.found.remarks.iter().filter(whole).map(FieldMessage::of).collect(),
             next,
             version: self.version,
         }
     }
 
-    fn says(&self, at: &str) -> Vec<Said> {
-        self.found.remarks.iter().filter(|r| r.at == at).map(Said::of).collect()
+    fn says(&self, at: &str) -> Vec<FieldMessage> {
+        self.found.remarks.iter().filter(|r| r.at == at).map(FieldMessage::of).collect()
     }
 
     fn figure(&self, figure: Figure) -> FigureField {
@@ -143,7 +144,7 @@ pub struct Head {
     /// How many stops there are in all.
     pub stops: usize,
     /// What is said of the whole step.
-    pub says: Vec<Said>,
+    pub says: Vec<FieldMessage>,
     /// Address and name of what comes next.
     pub next: (String, String),
     /// The newest version.

@@ -2,12 +2,12 @@
 
 use super::super::context::{Head, OnPage};
 use crate::components::dig::{Drawing, Measures};
-use crate::components::fields::Said;
+use crate::components::fields::FieldMessage;
 use crate::components::fields::{Answer, Choice, FigureField, TextField};
 use crate::shell::Shell;
 use askama::Template;
 use ebrel_app::planning::StationPlan;
-use ebrel_core::planning::{Figure, Step, Weight};
+use ebrel_core::planning::{Figure, Severity, Step};
 
 struct OfferRow {
     code: &'static str,
@@ -49,7 +49,7 @@ pub struct DepthsPage {
     horizons: Vec<HorizonRow>,
     probes: Vec<ProbeRow>,
     drawing: Drawing,
-    whole: Vec<Said>,
+    whole: Vec<FieldMessage>,
 }
 
 const LIES: [(&str, &str); 5] = [
@@ -92,7 +92,7 @@ pub fn page(shell: Shell, mut head: Head, context: &StationPlan) -> DepthsPage {
     });
     let probes = (0..context.draft.probes.len()).map(|i| probe(context, i));
     let stops = found.stops(Some(Step::Depths)).count();
-    let weak = found.remarks.iter().filter(|r| r.step == Step::Depths && r.weight == Weight::Weak).count();
+    let weak = found.remarks.iter().filter(|r| r.step == Step::Depths && r.severity == Severity::Weak).count();
     let answer = match (stops, weak) {
         _ if found.dig.set.is_empty() => "Take a school's depths, or add a probe.".to_owned(),
         (0, 0) => "Every probe senses soil of its own.".to_owned(),

@@ -47,7 +47,7 @@ pub struct NumberRow {
     /// As typed.
     pub typed: String,
     /// What is said of its cable.
-    pub says: Vec<crate::components::fields::Said>,
+    pub says: Vec<crate::components::fields::FieldMessage>,
 }
 
 /// Soil of one horizon, out and back.
@@ -73,7 +73,7 @@ pub struct HolePage {
     head: Head,
     answer: String,
     methods: Vec<MethodRow>,
-    method_says: Vec<crate::components::fields::Said>,
+    method_says: Vec<crate::components::fields::FieldMessage>,
     case: Vec<Choice>,
     disagreements: Vec<(Disagreement, Choice)>,
     geometry: Vec<FigureField>,

@@ -1,7 +1,7 @@
 //! Where: the station's purpose and place, candidates with their scores, known biases.
 
 use super::super::context::{Head, OnPage};
-use crate::components::fields::Said;
+use crate::components::fields::FieldMessage;
 use crate::components::fields::TextField;
 use crate::shell::Shell;
 use askama::Template;
@@ -46,7 +46,7 @@ pub struct SitePage {
     purpose: TextField,
     place: Vec<(&'static str, &'static str, TextField)>,
     candidates: Vec<Candidate>,
-    chosen_says: Vec<Said>,
+    chosen_says: Vec<FieldMessage>,
     because: TextField,
     biases: Vec<Bias>,
     services: &'static str,

@@ -15,28 +15,28 @@ pub struct DatedCurve {
 
 /// The calibrations of one probe, by date.
 #[derive(Debug, Clone, PartialEq, Default)]
-pub struct Meaning {
+pub struct CalibrationHistory {
     curves: Vec<DatedCurve>,
     contradictions: Vec<UnixSeconds>,
 }
 
-impl Meaning {
+impl CalibrationHistory {
     /// Puts calibrations in order of their dates. Of several that begin at one moment the last one given holds, and the
     /// moment is kept as a contradiction, to be said where the probe is shown.
     #[must_use]
     pub fn new(mut curves: Vec<DatedCurve>) -> Self {
         curves.sort_by_key(|c| c.valid_from);
-        let mut meaning = Self::default();
+        let mut history = Self::default();
         for dated in curves {
-            match meaning.curves.last_mut() {
+            match history.curves.last_mut() {
                 Some(last) if last.valid_from == dated.valid_from => {
-                    meaning.contradictions.push(dated.valid_from);
+                    history.contradictions.push(dated.valid_from);
                     *last = dated;
                 }
-                _ => meaning.curves.push(dated),
+                _ => history.curves.push(dated),
             }
         }
-        meaning
+        history
     }
 
     /// Moments at which more than one calibration begins.
@@ -111,19 +111,19 @@ mod tests {
 
     #[test]
     fn each_reading_takes_the_calibration_of_its_time() {
-        let meaning = Meaning::new(vec![dated(300, 2.0), dated(100, 1.0)]);
+        let history = CalibrationHistory::new(vec![dated(300, 2.0), dated(100, 1.0)]);
         let view = View { times: &[0, 100, 200, 300, 400], values: &[1.0; 5] };
-        let theta = meaning.resolve(view);
+        let theta = history.resolve(view);
         assert!(theta[0].is_nan(), "before the first calibration there is no water content");
         assert_eq!(theta[1..], [1.0, 1.0, 2.0, 2.0]);
-        assert_eq!(meaning.pieces(view).len(), 3);
+        assert_eq!(history.pieces(view).len(), 3);
     }
 
     #[test]
     fn of_two_calibrations_at_one_moment_the_last_given_holds_and_it_is_told() {
-        let meaning = Meaning::new(vec![dated(5, 1.0), dated(9, 3.0), dated(5, 2.0)]);
-        assert_eq!(meaning.curves(), [dated(5, 2.0), dated(9, 3.0)]);
-        assert_eq!(meaning.contradictions(), [UnixSeconds(5)]);
-        assert!(Meaning::new(vec![dated(5, 1.0), dated(9, 3.0)]).contradictions().is_empty());
+        let history = CalibrationHistory::new(vec![dated(5, 1.0), dated(9, 3.0), dated(5, 2.0)]);
+        assert_eq!(history.curves(), [dated(5, 2.0), dated(9, 3.0)]);
+        assert_eq!(history.contradictions(), [UnixSeconds(5)]);
+        assert!(CalibrationHistory::new(vec![dated(5, 1.0), dated(9, 3.0)]).contradictions().is_empty());
     }
 }
