@@ -1,6 +1,7 @@
 //! What a developer runs.
 //!
 //! * `cargo xtask test`: everything that CI checks: format, lints, arrows between crates, all tests.
+//! * `cargo xtask arrows`: proves who leans on whom, in a second.
 //! * `cargo xtask prepare-sql`: renews `.sqlx`, the checked queries, from the migrations.
 //! * `cargo xtask shots`: makes the pictures in `docs/screenshots` anew from the demo.
 //! * `cargo xtask load`: what sixteen clients at once wait for, and what the server takes of memory.
@@ -27,7 +28,7 @@ async fn main() -> ExitCode {
         "shots" => shots::take(&root()).await,
         "bench" => bench::run(&root()),
         "load" => load::take(&root()).await,
-        _ => Err("usage: cargo xtask test | prepare-sql | shots | bench | load".into()),
+        _ => Err("usage: cargo xtask test | arrows | prepare-sql | shots | bench | load".into()),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,
