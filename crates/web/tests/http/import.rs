@@ -37,6 +37,18 @@ async fn a_file_is_stored_once_however_often_it_is_sent() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_preview_keeps_few_readings_and_the_store_all() {
+    let v = Visitor::owner().await;
+    let lines = (0..12_000).map(|i| format!("{},{}.5\n", 1_700_000_000 + i * 900, 880 + i % 7));
+    let text = format!("t,m05 [mV]\n{}", lines.collect::<String>());
+    let plan = begin(&v, "long.csv", text.as_bytes()).await;
+    assert!(v.page(&plan).await.contains("12\u{202f}000 records"), "all are counted");
+    assert_eq!(v.send_plan(&plan, &[("do", "store")]).await.status(), 303);
+    let report = v.page(&plan).await;
+    assert!(report.contains("12\u{202f}000 records are stored."), "{report}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_correction_of_the_recipe_is_seen_before_it_is_stored() {
     let v = Visitor::owner().await;
     let plan = begin(&v, "node.csv", file(100).as_bytes()).await;
@@ -53,7 +65,9 @@ async fn a_correction_of_the_recipe_is_seen_before_it_is_stored() {
 #[tokio::test(flavor = "multi_thread")]
 async fn files_that_are_none_get_a_sentence_at_the_field() {
     let v = Visitor::owner().await;
+    let endless = "1,".repeat(1 << 20);
     for (name, bytes, sentence) in [
+        ("endless.csv", endless.as_bytes(), "a line of this file is longer than 1 MB"),
         ("empty.csv", &b""[..], "the file is empty"),
         ("photo.png", &b"\x89PNG\r\n\x1a\n0000"[..], "this is a picture (PNG)"),
     ] {
