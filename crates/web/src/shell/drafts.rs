@@ -16,7 +16,6 @@ pub const TRIES: usize = 8;
 pub struct At {
     /// The kind of document.
     pub kind: DraftKind,
-    /// Its number.
     pub document: i64,
     /// Its newest revision.
     pub revision: i64,
@@ -24,7 +23,6 @@ pub struct At {
 
 /// What is to be saved.
 pub struct Combined<D> {
-    /// The draft.
     pub draft: D,
     /// Fields that somebody else changed meanwhile too; theirs stand.
     pub conflicts: Vec<Conflict>,

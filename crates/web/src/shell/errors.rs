@@ -54,10 +54,8 @@ pub enum Problem {
     /// A file over the limit.
     #[error("This file is larger than {} MB, which is more than can be taken at once. Split it, for instance by year, and import the parts.", UPLOAD_LIMIT / 1024 / 1024)]
     TooLarge,
-    /// The database.
     #[error("Something went wrong with the database. Nothing was changed. The cause is in the log.")]
     Store(StoreError),
-    /// Something else.
     #[error("Something went wrong here. Nothing was changed. The cause is in the log.")]
     Internal(String),
 }

@@ -32,11 +32,9 @@ pub fn routes(config: &mut actix_web::web::ServiceConfig) {
 pub enum Room {
     /// The study, its stations and their soil.
     Plan,
-    /// Calibrations.
     Bench,
     /// What was put where.
     Field,
-    /// The record.
     Record,
     /// What waits for a verdict.
     Review,
@@ -72,7 +70,6 @@ impl Room {
 
 /// One link of the navigation.
 pub struct NavLink {
-    /// Its word.
     pub name: &'static str,
     /// Where it leads.
     pub address: String,
@@ -88,7 +85,6 @@ pub struct Shell {
     pub title: String,
     /// Name of the study, if the page is within one.
     pub study: Option<(i64, String)>,
-    /// The rooms.
     pub nav: Vec<NavLink>,
     /// Who is signed in.
     pub user: Option<String>,

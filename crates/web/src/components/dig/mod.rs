@@ -23,7 +23,6 @@ const LINE: f64 = 15.0;
 /// How lengths are shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Measures {
-    /// Centimetres.
     Metric,
     /// Inches, with centimetres left to the storage.
     Inches,
@@ -52,7 +51,6 @@ impl Measures {
 pub struct Shape {
     /// Class for the style.
     pub class: &'static str,
-    /// SVG path.
     pub path: String,
 }
 
@@ -80,7 +78,6 @@ pub struct Label {
     pub y: f64,
     /// `start` or `end`.
     pub anchor: &'static str,
-    /// First line.
     pub text: String,
     /// Second, softer line.
     pub soft: String,
@@ -96,13 +93,10 @@ pub struct Dimension {
     pub y: f64,
     /// `start`, `middle` or `end`.
     pub anchor: &'static str,
-    /// The number.
     pub text: String,
 }
 
-/// A horizon.
 pub struct Band {
-    /// Path.
     pub path: String,
     /// Tone of the soil.
     pub tone: usize,
@@ -138,11 +132,9 @@ pub struct Drawing {
     pub width: f64,
     /// Size, px.
     pub height: f64,
-    /// Horizons.
     pub bands: Vec<Band>,
     /// The ground's line.
     pub ground: String,
-    /// Holes.
     pub holes: Vec<String>,
     /// Bentonite, conduit and the like.
     pub patches: Vec<Shape>,
@@ -150,11 +142,8 @@ pub struct Drawing {
     pub sensed: Vec<Sensed>,
     /// Bodies and prongs.
     pub probes: Vec<Shape>,
-    /// The cable.
     pub cable: String,
-    /// Names.
     pub labels: Vec<Label>,
-    /// Measures.
     pub dimensions: Vec<Dimension>,
     /// Depth scale: px and number.
     pub ticks: Vec<(f64, String)>,

@@ -2,17 +2,13 @@
 
 use ebrel_core::planning::{Remark, Severity, Typed};
 
-/// A number.
 pub struct FigureField {
     /// Its path in the draft.
     pub path: String,
-    /// Its name.
     pub name: &'static str,
-    /// Its unit.
     pub unit: &'static str,
     /// As typed; empty: the default.
     pub text: String,
-    /// The default.
     pub default: String,
     /// Where the default comes from.
     pub source: &'static str,
@@ -20,11 +16,9 @@ pub struct FigureField {
     pub says: Vec<FieldMessage>,
 }
 
-/// Words.
 pub struct TextField {
     /// Path in the draft.
     pub path: String,
-    /// As typed.
     pub text: String,
     /// What is said.
     pub says: Vec<FieldMessage>,
@@ -39,9 +33,7 @@ impl TextField {
 
 /// One answer of a choice.
 pub struct Answer {
-    /// Code.
     pub code: String,
-    /// In words.
     pub words: String,
     /// Whether it is taken.
     pub taken: bool,
@@ -51,9 +43,7 @@ pub struct Answer {
 pub struct Choice {
     /// Path in the draft.
     pub path: String,
-    /// The question.
     pub name: &'static str,
-    /// The answers.
     pub answers: Vec<Answer>,
     /// What is said.
     pub says: Vec<FieldMessage>,
@@ -64,7 +54,6 @@ pub struct Choice {
 pub struct FieldMessage {
     /// `stop`, `weak` or `note`.
     pub class: &'static str,
-    /// The sentence.
     pub says: String,
 }
 

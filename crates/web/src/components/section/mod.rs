@@ -15,9 +15,7 @@ pub struct DrawnHorizon {
     pub y: f64,
     /// Height, px.
     pub height: f64,
-    /// Name.
     pub name: String,
-    /// Texture.
     pub texture: String,
     /// Index into the ramp of soil colours.
     pub tone: usize,

@@ -6,7 +6,6 @@ use ebrel_core::units::Quantity;
 
 /// What section and strips need of a station, shared by Record and Review.
 pub struct Drawing {
-    /// The section.
     pub section: Section,
     /// The station's number.
     pub station: i64,

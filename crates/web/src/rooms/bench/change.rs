@@ -15,7 +15,6 @@ pub struct BandRow {
     pub range: String,
     /// Readings in it.
     pub readings: String,
-    /// Mean change.
     pub change: String,
 }
 
@@ -39,9 +38,7 @@ pub struct Change {
     pub sentence: String,
     /// What else is said.
     pub says: Vec<String>,
-    /// By wetness.
     pub bands: Vec<BandRow>,
-    /// Both records.
     pub picture: Option<Picture>,
 }
 

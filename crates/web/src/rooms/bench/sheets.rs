@@ -25,13 +25,10 @@ pub type Sent = Vec<(String, String)>;
 
 /// A sheet with all that its page and its buttons need.
 pub struct SheetContext<'a> {
-    /// The application.
     pub state: &'a State,
     /// The visitor's session.
     pub session: &'a Session,
-    /// The study.
     pub study: Study,
-    /// The sheet.
     pub sheet: BenchSheet,
     /// Its newest revision.
     pub revision: i64,
@@ -56,7 +53,6 @@ pub trait Sheet: Serialize + DeserializeOwned + Clone + PartialEq + 'static {
     /// A fresh one, as the form asks for it.
     async fn fresh(state: &State, study: &Study, form: &Sent) -> Result<Self, Problem>;
 
-    /// Its page.
     async fn page(&self, around: &SheetContext<'_>) -> Result<HttpResponse, Problem>;
 
     /// Does what a button asks for; what changes in the draft is kept.
@@ -181,11 +177,8 @@ pub struct NumberSpec {
 
 /// A number as it stands on a page.
 pub struct NumberField {
-    /// The field.
     pub field: TextField,
-    /// Its name.
     pub name: &'static str,
-    /// Its unit.
     pub unit: &'static str,
     /// The usual value.
     pub usual: f64,

@@ -11,9 +11,7 @@ use std::collections::HashMap;
 pub struct RecipeForm {
     /// Separator by name, and all names.
     pub separator: &'static str,
-    /// All separators.
     pub separators: Vec<&'static str>,
-    /// Header lines.
     pub header_lines: Field,
     /// Columns of the time, counted from 1.
     pub time_columns: Field,
@@ -23,17 +21,13 @@ pub struct RecipeForm {
     pub summer_time: bool,
     /// Fixed offset in minutes.
     pub offset: Field,
-    /// Zone.
     pub zone: Field,
-    /// Decimal comma.
     pub decimal_comma: bool,
     /// Marks of missing readings, parted by blanks.
     pub missing: Field,
     /// How values stand, in words.
     pub layout: &'static str,
-    /// Node.
     pub node: Field,
-    /// Columns.
     pub columns: Vec<ColumnForm>,
     /// Why storing was refused.
     pub refused: Option<String>,
@@ -45,13 +39,9 @@ pub struct ColumnForm {
     pub name: String,
     /// Quantity code; empty: left out.
     pub quantity: &'static str,
-    /// Port.
     pub port: Field,
-    /// Unit.
     pub unit: Field,
-    /// Depth.
     pub depth: Field,
-    /// Serial.
     pub serial: Field,
 }
 

@@ -9,9 +9,7 @@ use ebrel_core::calibration::{Form, Published, Score, score};
 
 /// A form that was tried, as a row.
 pub struct CandidateRow {
-    /// Its code.
     pub code: &'static str,
-    /// Its name.
     pub form: &'static str,
     chosen: bool,
     loo: String,
@@ -33,7 +31,6 @@ pub struct ResultPart {
     impossible: Vec<String>,
     outliers: Vec<String>,
     parts: Vec<PartRow>,
-    /// The forms.
     pub candidates: Vec<CandidateRow>,
     scores: Vec<ScoreRow>,
     conditions: Conditions,

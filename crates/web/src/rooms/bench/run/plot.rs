@@ -16,9 +16,7 @@ const RESIDUALS: f64 = 84.0;
 
 /// A sample as drawn.
 pub struct Dot {
-    /// Across.
     pub x: f64,
-    /// Down.
     pub y: f64,
     /// Ends of its uncertainty bar (k = 2).
     pub bar: (f64, f64),
@@ -32,15 +30,12 @@ pub struct Dot {
 
 /// A grid line with its text.
 pub struct Tick {
-    /// Where.
     pub at: f64,
-    /// What.
     pub text: String,
 }
 
 /// The drawing, ready for its template.
 pub struct Plot {
-    /// Samples.
     pub dots: Vec<Dot>,
     /// Path of the band.
     pub band: String,
@@ -54,9 +49,7 @@ pub struct Plot {
     pub truth: String,
     /// Paths of the published curves; empty where they do not apply.
     pub general: String,
-    /// Vertical grid.
     pub x_ticks: Vec<Tick>,
-    /// Horizontal grid.
     pub y_ticks: Vec<Tick>,
     /// Zero of the residual panel, and the value of its edge.
     pub residual_zero: f64,
@@ -91,7 +84,6 @@ fn path(points: impl Iterator<Item = (f64, f64)>) -> String {
 /// Curves drawn beside the fitted one: coefficients, lowest power first; empty where there is none.
 #[derive(Default)]
 pub struct Beside<'c> {
-    /// The maker's.
     pub factory: &'c [f64],
     /// The true one.
     pub truth: &'c [f64],

@@ -21,9 +21,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
 
 /// Something that can be done at the bench.
 pub struct Button {
-    /// Its code.
     pub code: &'static str,
-    /// In words.
     pub words: String,
     /// Whether it comes next.
     pub next: bool,

@@ -20,11 +20,8 @@ use ebrel_store::stations::Study;
 pub struct Part {
     /// The correction in words; empty where the evidence carries none.
     pub proposed: String,
-    /// From when.
     pub from: TextField,
-    /// Until when.
     pub until: TextField,
-    /// Why.
     pub reason: TextField,
     /// Corrections of this thermometer: number, words, whether it stands.
     pub made: Vec<(i64, String, bool)>,

@@ -117,7 +117,6 @@ impl OnPage for StationPlan {
 
 /// A link to a step, with what is wrong there.
 pub struct StepLink {
-    /// Its name.
     pub name: &'static str,
     /// Where it leads.
     pub address: String,
@@ -133,13 +132,11 @@ pub struct StepLink {
 pub struct Head {
     /// Number of the station.
     pub id: i64,
-    /// Its name.
     pub station: String,
     /// Its known biases.
     pub bias: String,
     /// The plan in a sentence.
     pub sentence: String,
-    /// The steps.
     pub steps: Vec<StepLink>,
     /// How many stops there are in all.
     pub stops: usize,

@@ -24,7 +24,6 @@ struct MethodRow {
 pub struct NumberRow {
     /// Row in the draft.
     pub path: String,
-    /// Its name.
     pub label: String,
     /// Depth of its centre.
     pub depth: String,
@@ -44,7 +43,6 @@ pub struct NumberRow {
     pub needs: String,
     /// Cable it has.
     pub has: String,
-    /// As typed.
     pub typed: String,
     /// What is said of its cable.
     pub says: Vec<crate::components::fields::FieldMessage>,
@@ -52,17 +50,12 @@ pub struct NumberRow {
 
 /// Soil of one horizon, out and back.
 pub struct SoilRow {
-    /// Name.
     pub name: String,
     /// From where to where.
     pub span: String,
-    /// Litres.
     pub litres: String,
-    /// Field density.
     pub density: String,
-    /// Dry mass.
     pub dry: String,
-    /// Moist mass.
     pub moist: String,
 }
 

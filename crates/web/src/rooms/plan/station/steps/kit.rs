@@ -10,7 +10,6 @@ use ebrel_core::planning::{Figure, Shelf, Typed};
 
 /// An item with its two ticks.
 pub struct ItemRow {
-    /// What.
     pub what: String,
     packed: (String, bool),
     site: (String, bool),

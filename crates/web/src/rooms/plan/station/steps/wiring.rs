@@ -20,7 +20,6 @@ struct PlugRow {
 
 /// The conductors of one probe.
 pub struct WireGroup {
-    /// Its name.
     pub label: String,
     /// Where it lies.
     pub place: String,
