@@ -1,4 +1,4 @@
-//! What stands blockers a probe and its use: tests passed, calibrations, repairs.
+//! What stands between a probe and its use: tests passed, calibrations, repairs.
 
 use crate::units::{Principle, coded};
 use serde::{Deserialize, Serialize};

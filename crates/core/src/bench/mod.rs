@@ -14,34 +14,22 @@ pub use conditions::{Conditions, RunContext, conditions};
 pub use read::{FieldDensity, field_density, repeats};
 pub use resolve::{Resolved, RowFigures, density_target, is_permittivity, resolve, solids};
 
+use crate::units::coded;
 use serde::{Deserialize, Serialize};
 
-/// Where the reference samples come from.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum School {
-    /// A container packed to field density, wetted step by step, a core at each step.
-    #[default]
-    Packed,
-    /// Cores taken beside the installed probe over a season.
-    Cores,
-    /// One container that is weighed as it dries.
-    Drying,
-}
+coded!(
+    /// Where the reference samples come from.
+    School {
+        /// A container packed to field density, wetted step by step, a core at each step.
+        Packed = "packed",
+        /// Cores taken beside the installed probe over a season.
+        Cores = "cores",
+        /// One container that is weighed as it dries.
+        Drying = "drying",
+    }
+);
 
 impl School {
-    /// All of them.
-    pub const ALL: [Self; 3] = [Self::Packed, Self::Cores, Self::Drying];
-
-    /// Its code in the form.
-    pub const fn code(self) -> &'static str {
-        match self {
-            Self::Packed => "packed",
-            Self::Cores => "cores",
-            Self::Drying => "drying",
-        }
-    }
-
     /// In words.
     pub const fn words(self) -> &'static str {
         match self {

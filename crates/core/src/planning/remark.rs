@@ -1,43 +1,29 @@
 //! What a plan's checks say.
 
-/// The steps of planning, in the order of the work.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Step {
-    /// Where.
-    Site,
-    /// Which depths, in which soil.
-    Depths,
-    /// How the probes get there.
-    Hole,
-    /// Which probe at which port.
-    Wiring,
-    /// What the logger does.
-    Program,
-    /// Whether battery, radio and memory hold.
-    Budgets,
-    /// What to take along, when, and what it costs.
-    Kit,
-}
+use crate::units::coded;
+use serde::{Deserialize, Serialize};
+
+coded!(
+    /// The steps of planning, in the order of the work; a code is part of the address of its page.
+    Step {
+        /// Where.
+        Site = "site",
+        /// Which depths, in which soil.
+        Depths = "depths",
+        /// How the probes get there.
+        Hole = "hole",
+        /// Which probe at which port.
+        Wiring = "wiring",
+        /// What the logger does.
+        Program = "program",
+        /// Whether battery, radio and memory hold.
+        Budgets = "budgets",
+        /// What to take along, when, and what it costs.
+        Kit = "kit",
+    }
+);
 
 impl Step {
-    /// All of them.
-    pub const ALL: [Self; 7] =
-        [Self::Site, Self::Depths, Self::Hole, Self::Wiring, Self::Program, Self::Budgets, Self::Kit];
-
-    /// Part of the address of its page.
-    #[must_use]
-    pub const fn code(self) -> &'static str {
-        match self {
-            Self::Site => "site",
-            Self::Depths => "depths",
-            Self::Hole => "hole",
-            Self::Wiring => "wiring",
-            Self::Program => "program",
-            Self::Budgets => "budgets",
-            Self::Kit => "kit",
-        }
-    }
-
     /// What it is called.
     #[must_use]
     pub const fn name(self) -> &'static str {
@@ -50,12 +36,6 @@ impl Step {
             Self::Budgets => "Budgets",
             Self::Kit => "Kit and dates",
         }
-    }
-
-    /// The step of this code.
-    #[must_use]
-    pub fn from_code(code: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|s| s.code() == code)
     }
 }
 

@@ -126,7 +126,7 @@ impl RunPage {
         fixed(solids(&RunDraft { particles: String::new(), ..self.draft.clone() }).get(), 2)
     }
 
-    fn schools(&self) -> [School; 3] {
+    fn schools(&self) -> &'static [School] {
         School::ALL
     }
 }

@@ -52,14 +52,14 @@ impl OnPage for StationPlan {
         let count = |s: Step, severity: Severity| {
             self.found.remarks.iter().filter(|r| r.step == s && r.severity == severity).count()
         };
-        let steps = Step::ALL.into_iter().map(|s| StepLink {
+        let steps = Step::ALL.iter().copied().map(|s| StepLink {
             name: s.name(),
             address: format!("/stations/{}/plan/{}", self.station.id, s.code()),
             here: step == Some(s),
             stops: count(s, Severity::Stop),
             weak: count(s, Severity::Weak),
         });
-        let after = step.and_then(|s| Step::ALL.into_iter().skip_while(|t| *t != s).nth(1));
+        let after = step.and_then(|s| Step::ALL.iter().copied().skip_while(|t| *t != s).nth(1));
         let next = match after {
             Some(next) => (format!("/stations/{}/plan/{}", self.station.id, next.code()), next.name().to_owned()),
             None => (format!("/stations/{}/plan/sheet", self.station.id), "the field sheet".to_owned()),

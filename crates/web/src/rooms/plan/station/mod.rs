@@ -30,7 +30,8 @@ pub fn routes(config: &mut web::ServiceConfig) {
 /// Leads to the first step that is to be put right, or to the depths.
 async fn begin(state: web::Data<State>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let context = StationPlan::load(&state.store, *id).await?;
-    let step = Step::ALL.into_iter().find(|s| context.found.stops(Some(*s)).next().is_some()).unwrap_or(Step::Depths);
+    let step =
+        Step::ALL.iter().copied().find(|s| context.found.stops(Some(*s)).next().is_some()).unwrap_or(Step::Depths);
     Ok(see_other(&format!("/stations/{}/plan/{}", *id, step.code())))
 }
 
