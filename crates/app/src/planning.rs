@@ -7,7 +7,7 @@ use ebrel_core::planning::{
 use ebrel_core::soil::Profile;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::drafts::DraftKind;
-use ebrel_store::plans::PlanChange;
+use ebrel_store::plans::{Description, PlanChange};
 use ebrel_store::stations::{Station, Study};
 use ebrel_store::{Store, StoreError};
 use thiserror::Error;
@@ -100,21 +100,24 @@ impl StationPlan {
         (changed, by): (&str, &str),
         at: UnixSeconds,
     ) -> Result<(), PlanError> {
-        let setting = self.found.plan.setting.clone();
-        self.found = assess(&draft, &self.catalogue, &setting);
-        self.draft = draft;
-        let body = serde_json::to_string(&self.draft)?;
-        let change = PlanChange { body: &body, changed, by, at };
-        self.revision = store.keep_plan(self.station.id, self.revision, &change).await?;
-        let plan = &self.found.plan;
-        (self.station.latitude, self.station.longitude) = (plan.latitude, plan.longitude);
-        self.station.elevation_m = plan.elevation_m;
-        self.station.treatment = self.draft.treatment.to_string();
-        self.station.cover = self.draft.cover.to_string();
-        self.station.known_bias = known_bias(&self.draft);
+        let found = assess(&draft, &self.catalogue, &self.found.plan.setting);
+        let plan = &found.plan;
+        let station = Station {
+            latitude: plan.latitude,
+            longitude: plan.longitude,
+            elevation_m: plan.elevation_m,
+            treatment: draft.treatment.to_string(),
+            cover: draft.cover.to_string(),
+            known_bias: known_bias(&draft),
+            ..self.station.clone()
+        };
         // Soil with a field that cannot be read yet is not passed on; the typed form keeps it.
-        let whole = !self.found.remarks.iter().any(|r| r.at.starts_with("horizons.") && r.severity == Severity::Stop);
-        store.describe_station(&self.station, whole.then_some(&self.found.plan.soil)).await?;
+        let whole = !found.remarks.iter().any(|r| r.at.starts_with("horizons.") && r.severity == Severity::Stop);
+        let describes = Some(Description { station: &station, soil: whole.then_some(&plan.soil) });
+        let body = serde_json::to_string(&draft)?;
+        let change = PlanChange { body: &body, changed, by, at, describes };
+        self.revision = store.keep_plan(station.id, self.revision, &change).await?;
+        (self.found, self.draft, self.station) = (found, draft, station);
         Ok(())
     }
 }

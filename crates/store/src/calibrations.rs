@@ -364,6 +364,12 @@ impl InForce {
         found
     }
 
+    /// Whether a probe has one of its own, so that none of its model serves it.
+    #[must_use]
+    pub fn has_own(&self, probe: i64) -> bool {
+        self.of_probes.contains_key(&probe)
+    }
+
     /// The calibrations that serve a probe in a horizon, newest first: its own, or, where it has none, those of its model for
     /// that soil ([`serves_model`]). A probe that lies in no soil has only its own.
     #[must_use]

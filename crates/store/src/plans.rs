@@ -5,6 +5,7 @@ use crate::stations::Station;
 use crate::{Store, StoreError};
 use ebrel_core::soil::Profile;
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
+use sqlx::SqliteConnection;
 
 /// A version of a plan.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -22,7 +23,7 @@ pub struct PlanVersion {
 }
 
 /// A change that is to be kept.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct PlanChange<'c> {
     /// The plan's JSON.
     pub body: &'c str,
@@ -32,6 +33,17 @@ pub struct PlanChange<'c> {
     pub by: &'c str,
     /// When.
     pub at: UnixSeconds,
+    /// What the plan says of its station.
+    pub describes: Option<Description<'c>>,
+}
+
+/// What a plan says of its station: place, treatment, cover, known biases, soil. Code, name and study stay.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Description<'c> {
+    /// The station with what is said of it.
+    pub station: &'c Station,
+    /// Its soil; `None` leaves the soil that is known.
+    pub soil: Option<&'c Profile>,
 }
 
 /// Typing on in one field within this time makes no version of its own.
@@ -76,7 +88,9 @@ impl Store {
     }
 
     /// Keeps a change of a plan as a new version, and returns its revision; typing on in the same field by the same person
-    /// extends the last version. A clock that was set back extends nothing. `expected` is the revision that was changed.
+    /// extends the last version. A clock that was set back extends nothing. `expected` is the revision that was changed. What
+    /// the plan says of its station is kept with it or not at all, so that two saves at once never leave a station described by
+    /// the older plan.
     ///
     /// # Errors
     /// [`StoreError::Stale`] if somebody saved meanwhile; [`StoreError`] if the database refuses.
@@ -94,6 +108,9 @@ impl Store {
         let revision = advance(&mut tx, DraftKind::Plan, station, expected, (before, change.body)).await?;
         if revision == expected {
             return Ok(revision);
+        }
+        if let Some(description) = change.describes {
+            describe(&mut tx, station, description).await?;
         }
         let goes_on = last.as_ref().filter(|l| {
             let since = change.at - UnixSeconds(l.made_at);
@@ -128,36 +145,6 @@ impl Store {
         }
         tx.commit().await?;
         Ok(revision)
-    }
-
-    /// Keeps what a plan says of its station: place, treatment, known biases, soil. `code`, `name` and study stay.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database refuses.
-    pub async fn describe_station(&self, station: &Station, soil: Option<&Profile>) -> Result<(), StoreError> {
-        // Read before the write lock is taken: who holds it waits for no other connection.
-        let known = self.profile(station.id).await?;
-        let mut tx = self.write().await?;
-        sqlx::query!(
-            "UPDATE station SET latitude = ?, longitude = ?, elevation_m = ?, treatment = ?, cover = ?, known_bias = ?
-             WHERE id = ?",
-            station.latitude,
-            station.longitude,
-            station.elevation_m,
-            station.treatment,
-            station.cover,
-            station.known_bias,
-            station.id
-        )
-        .execute(&mut *tx)
-        .await?;
-        if let Some(soil) = soil.filter(|soil| **soil != known) {
-            crate::unit::station_changed(&mut tx, station.id).await?;
-            sqlx::query!("DELETE FROM horizon WHERE station_id = ?", station.id).execute(&mut *tx).await?;
-            crate::stations::add_horizons(&mut tx, station.id, soil.horizons()).await?;
-        }
-        tx.commit().await?;
-        Ok(())
     }
 
     /// The design of a study as JSON, if it has one.
@@ -225,6 +212,33 @@ impl Store {
 /// The catalogue's number among documents.
 pub const CATALOGUE: i64 = 1;
 
+async fn describe(
+    connection: &mut SqliteConnection,
+    id: i64,
+    Description { station, soil }: Description<'_>,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE station SET latitude = ?, longitude = ?, elevation_m = ?, treatment = ?, cover = ?, known_bias = ?
+             WHERE id = ?",
+        station.latitude,
+        station.longitude,
+        station.elevation_m,
+        station.treatment,
+        station.cover,
+        station.known_bias,
+        id
+    )
+    .execute(&mut *connection)
+    .await?;
+    let Some(soil) = soil else { return Ok(()) };
+    if *soil != crate::stations::profile(&mut *connection, id).await? {
+        crate::unit::station_changed(connection, id).await?;
+        sqlx::query!("DELETE FROM horizon WHERE station_id = ?", id).execute(&mut *connection).await?;
+        crate::stations::add_horizons(connection, id, soil.horizons()).await?;
+    }
+    Ok(())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -237,7 +251,8 @@ mod tests {
         let (store, _dir) = store().await;
         let station = station(&store).await;
         assert_eq!(store.plan(station).await.unwrap(), None);
-        let change = |body, changed, at| PlanChange { body, changed, by: "N. Arvel", at: UnixSeconds(at) };
+        let change =
+            |body, changed, at| PlanChange { body, changed, by: "N. Arvel", at: UnixSeconds(at), describes: None };
         for (body, changed, at) in [
             ("{}", "begun", 0),
             ("{\"a\": 1}", "depth of probe 1", 10),
@@ -270,8 +285,16 @@ mod tests {
         let topsoil =
             Horizon { bottom_cm: 20.0, name: "A".into(), bulk_density_g_cm3: Some(1.2), ..Horizon::default() };
         let soil = Profile::from(vec![topsoil]);
-        store.describe_station(&described, Some(&soil)).await.unwrap();
-        store.describe_station(&described, None).await.unwrap();
+        let keep = async |revision, body, station, soil| {
+            let describes = Some(Description { station, soil });
+            let change = PlanChange { body, changed: "c", by: "N. Arvel", at: UnixSeconds(1), describes };
+            store.keep_plan(id, revision, &change).await
+        };
+        assert_eq!(keep(0, "{}", &described, Some(&soil)).await.unwrap(), 1);
+        assert_eq!(keep(1, "{\"a\": 1}", &described, None).await.unwrap(), 2, "its soil stays");
+        let late = Station { known_bias: "a hedge".into(), ..described.clone() };
+        let stale = keep(1, "{\"a\": 2}", &late, Some(&Profile::default())).await;
+        assert!(matches!(stale, Err(StoreError::Stale)), "who comes late describes nothing either");
         assert_eq!(store.station(id).await.unwrap().known_bias, "a wall");
         assert_eq!(store.profile(id).await.unwrap(), soil);
         store.keep_catalogue(0, Some("{}")).await.unwrap();

@@ -167,13 +167,7 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn profile(&self, station: i64) -> Result<Profile, StoreError> {
-        let rows = sqlx::query_as!(
-            Horizon,
-            "SELECT top_cm, bottom_cm, name, texture, sand_pct, clay_pct, organic_matter_pct, bulk_density_g_cm3
-             FROM horizon WHERE station_id = ? ORDER BY top_cm",
-            station
-        );
-        Ok(Profile::from(rows.fetch_all(&self.pool).await?))
+        profile(&mut *self.pool.acquire().await?, station).await
     }
 
     /// Streams of a station by node and port.
@@ -337,6 +331,17 @@ impl Unit {
         }
         Ok(row.id)
     }
+}
+
+/// The soil of a station.
+pub(crate) async fn profile(connection: &mut sqlx::SqliteConnection, station: i64) -> Result<Profile, StoreError> {
+    let rows = sqlx::query_as!(
+        Horizon,
+        "SELECT top_cm, bottom_cm, name, texture, sand_pct, clay_pct, organic_matter_pct, bulk_density_g_cm3
+             FROM horizon WHERE station_id = ? ORDER BY top_cm",
+        station
+    );
+    Ok(Profile::from(rows.fetch_all(connection).await?))
 }
 
 /// Writes the horizons of a station.

@@ -2,9 +2,11 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
+use ebrel_core::calibration::Curve;
 use ebrel_core::quality::{Event, EventKind};
 use ebrel_core::soil::Horizon;
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
+use ebrel_store::calibrations::{Adoption, MadeWith, Retirement, Subject};
 use ebrel_store::imports::Import;
 use ebrel_store::placements::{NewPlacement, Probe};
 use ebrel_store::readings::Reading;
@@ -267,4 +269,54 @@ async fn a_damaged_month_is_made_again_from_its_readings() {
     assert_eq!(rig.store.series(stream).await.unwrap(), whole);
     rig.store.forget_all();
     assert_eq!(rig.store.series(stream).await.unwrap(), whole, "and it was kept well this time");
+}
+
+fn adoption(subject: Subject, soil: &str) -> Adoption {
+    Adoption {
+        subject,
+        made_with: MadeWith { soil: soil.into(), ..MadeWith::default() },
+        run_id: None,
+        valid_from: UnixSeconds(0),
+        curve: Curve::from_coefficients(&[0.0, 1e-3], 0.0, 1000.0, None).unwrap(),
+        statement: String::new(),
+        samples: "[]".into(),
+        by: "N. Arvel".into(),
+        at: UnixSeconds(9),
+    }
+}
+
+#[tokio::test]
+async fn a_models_curve_serves_what_lies_in_its_soil_now_and_has_none_of_its_own() {
+    let rig = rig().await;
+    let model = probe("").model;
+    // In the lower horizon, taken out, on the shelf, above ground, and one with a curve of its own.
+    rig.store.place(&rig.placement("BD-θ\"1", "m15", 0, None).await).await.unwrap();
+    rig.store.place(&rig.placement("BD-2", "m20", 0, Some(900)).await).await.unwrap();
+    rig.store.ensure_probe(&probe("BD-3")).await.unwrap();
+    let air = NewPlacement { depth_cm: DepthCm::new(-150.0).ok(), ..rig.placement("BD-4", "air", 0, None).await };
+    rig.store.place(&air).await.unwrap();
+    let own = rig.placement("BD-5", "m25", 0, None).await;
+    rig.store.place(&own).await.unwrap();
+    rig.store.adopt(&adoption(Subject::Model(model.clone()), "SILT loam")).await.unwrap();
+    rig.store.adopt(&adoption(Subject::Model(model), "sand")).await.unwrap();
+    rig.store.adopt(&adoption(Subject::Probe(own.probe_id), "")).await.unwrap();
+
+    let served = async || {
+        let in_force = rig.store.calibrations_in_force().await.unwrap();
+        let names = rig.store.probes().await.unwrap();
+        let name = |id: i64| names.iter().find(|p| p.id == id).unwrap().serial.clone();
+        let served = rig.store.served_now(&in_force).await.unwrap();
+        let mut all: Vec<_> = served.iter().map(|(id, c)| (name(*id), c.made_with.soil.clone())).collect();
+        all.sort();
+        all
+    };
+    let pair = |serial: &str, soil: &str| (serial.to_owned(), soil.to_owned());
+    assert_eq!(served().await, [pair("BD-5", ""), pair("BD-θ\"1", "SILT loam")]);
+    let at = rig.store.calibrations_at(rig.station).await.unwrap();
+    assert!(at.has_own(own.probe_id) && at.serving(own.probe_id, "", None).len() == 1);
+    let why = Retirement { at: UnixSeconds(10), by: "T. Quill".into(), why: "wrong density".into() };
+    let first = rig.store.calibrations(&Subject::Probe(own.probe_id)).await.unwrap()[0].id;
+    rig.store.retire(first, &why).await.unwrap();
+    assert_eq!(served().await[0], pair("BD-5", "SILT loam"), "a retired one gives way to its model's");
+    assert!(!rig.store.calibrations_at(rig.station).await.unwrap().has_own(own.probe_id));
 }

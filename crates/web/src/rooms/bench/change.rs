@@ -46,15 +46,15 @@ pub struct Change {
 pub async fn changes(store: &Store, record: &StationRecord, adoption: &Adoption) -> Result<Vec<Change>, Problem> {
     let candidate = DatedCurve { valid_from: adoption.valid_from, curve: adoption.curve.clone() };
     let flags = store.flags(record.station.id).await?;
+    let in_force = store.calibrations_at(record.station.id).await?;
     let mut all = Vec::new();
     for channel in record.channels.iter().filter(|c| c.channel.stream.quantity == Quantity::RawOutput) {
         let placement = &channel.channel.placement;
         let serves = match &adoption.subject {
             Subject::Probe(id) => placement.probe.id == *id,
             Subject::Model(model) => {
-                let own = store.calibrations(&Subject::Probe(placement.probe.id)).await?;
                 let soil = placement.depth_cm.and_then(|d| record.soil.at(d));
-                own.iter().all(|c| c.retired.is_some())
+                !in_force.has_own(placement.probe.id)
                     && serves_model((model, &adoption.made_with.soil), &placement.probe.model, soil)
             }
         };

@@ -190,7 +190,7 @@ impl Opened {
     }
 
     /// What the file holds by a recipe, counted in full; its readings are all kept only where they are to be stored.
-    async fn read(&self, recipe: &Recipe, now: UnixSeconds, whole: bool) -> Result<Result<Read, ReadError>, Problem> {
+    async fn read(&self, recipe: &Recipe, now: UnixSeconds, whole: bool) -> Result<Found, Problem> {
         let (text, recipe, latest) = (self.text.clone(), recipe.clone(), now + SpanSeconds::DAY);
         let read = if whole { logger::read_until } else { logger::survey };
         Ok(self.place.run(move || read(&text, &recipe, latest)).await?)
@@ -210,7 +210,8 @@ async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> 
     }
     let (recipe, mapping) = opened.kept()?;
     let form = recipe_form(&recipe, &mapping);
-    show_plan(&state, &session, opened, form, Some((recipe, mapping))).await
+    let read = opened.read(&recipe, state.now(&opened.study), false).await?;
+    show_plan(&state, &session, opened, form, Some((read, &mapping))).await
 }
 
 struct PreviewColumn {
@@ -242,20 +243,19 @@ struct PlanPage {
     again: usize,
 }
 
+/// What the file holds by the form's recipe, or why it cannot be read by it.
+type Found = Result<Read, ReadError>;
+
 /// The form as it was typed, with what the file gives by it where it could be understood.
 async fn show_plan(
     state: &State,
     session: &Session,
     opened: Opened,
     form: RecipeForm,
-    understood: Option<Plan>,
+    understood: Option<(Found, &Mapping)>,
 ) -> Result<HttpResponse, Problem> {
     let (study, now) = (&opened.study, state.now(&opened.study));
     let shell = Shell::within(state, session, "Import", Room::Record, study, Some(&opened.station)).await?;
-    let read = match &understood {
-        Some((recipe, _)) => Some(opened.read(recipe, now, false).await?),
-        None => None,
-    };
     let offset = study.utc_offset_minutes;
     let head = opened.head.iter().take(6).enumerate();
     let head = head.map(|(i, l)| Line { number: i + 1, text: l.chars().take(220).collect() }).collect();
@@ -273,10 +273,10 @@ async fn show_plan(
         hindrances: Vec::new(),
         again: 0,
     };
-    match (read, understood) {
-        (Some(Ok(read)), Some((_, mapping))) => plan.fill(&read, &mapping, now, offset),
-        (Some(Err(error)), _) => plan.hindrances.push(error.to_string()),
-        _ => {}
+    match understood {
+        Some((Ok(read), mapping)) => plan.fill(&read, mapping, now, offset),
+        Some((Err(error), _)) => plan.hindrances.push(error.to_string()),
+        None => {}
     }
     page(&plan)
 }
@@ -356,8 +356,9 @@ async fn change(
     let (typed, resolved) = read_form(&form.0, &known, &mapping);
     let Ok((recipe, mut mapping)) = resolved else { return show_plan(&state, &session, opened, typed, None).await };
     let now = state.now(&opened.study);
-    let Ok(read) = opened.read(&recipe, now, false).await? else {
-        return show_plan(&state, &session, opened, typed, Some((recipe, mapping))).await;
+    let read = match opened.read(&recipe, now, false).await? {
+        Ok(read) => read,
+        Err(error) => return show_plan(&state, &session, opened, typed, Some((Err(error), &mapping))).await,
     };
     if read.columns.len() != mapping.columns.len() {
         // Another separator or layout makes other columns: what they mean is guessed anew.
@@ -370,14 +371,14 @@ async fn change(
     let mut shown = recipe_form(&recipe, &mapping);
     let store_it = form.0.get("do").is_some_and(|d| d == "store");
     if !store_it || !importing::hindrances(&read, &mapping, now).is_empty() {
-        return show_plan(&state, &session, opened, shown, Some((recipe, mapping))).await;
+        return show_plan(&state, &session, opened, shown, Some((Ok(read), &mapping))).await;
     }
     let read = opened.read(&recipe, now, true).await?.map_err(|e| Problem::Internal(e.to_string()))?;
     match importing::store(&state.store, &opened.import, &read, &mapping).await {
         Ok(_) => {}
         Err(ebrel_store::StoreError::Rule(sentence)) => {
             shown.refused = Some(sentence);
-            return show_plan(&state, &session, opened, shown, Some((recipe, mapping))).await;
+            return show_plan(&state, &session, opened, shown, Some((Ok(read), &mapping))).await;
         }
         Err(other) => return Err(other.into()),
     }
