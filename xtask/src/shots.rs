@@ -26,7 +26,7 @@ const VIEWS: [(&str, &str, &str); 14] = [
     ("export", "/stations/1/export", ""),
     ("plan-depths", "/stations/1/plan/depths", ""),
     ("plan-hole", "/stations/3/plan/hole", ""),
-    ("plan-wiring", "/stations/4/plan/wiring", ""),
+    ("field", "/studies/1/field", ""),
     ("plan-budgets", "/stations/2/plan/budgets", ""),
     ("field-sheet", "/stations/3/plan/sheet", ""),
     ("probes", "/studies/1/probes", ""),
@@ -61,6 +61,7 @@ pub async fn take(root: &Path) -> Result<(), Failed> {
     browser.open(&format!("{base}/stations/1")).await?;
     settled(&browser).await?;
     std::fs::write(out.join("station-phone.png"), browser.picture().await?)?;
+    at_the_hole(&browser, &base, &out).await?;
     browser.resize(1280, 800 + u32::try_from(height)?).await?;
     for (name, address, script) in VIEWS {
         browser.open(&format!("{base}{address}")).await?;
@@ -75,6 +76,27 @@ pub async fn take(root: &Path) -> Result<(), Failed> {
     practice(&browser, &base, &out).await?;
     import(&browser, &base, &out, data.path()).await?;
     browser.close().await?;
+    Ok(())
+}
+
+/// A probe read at the hole, with air beside its prongs.
+async fn at_the_hole(browser: &Browser, base: &str, out: &Path) -> Result<(), Failed> {
+    let press = |words: &str| {
+        format!(
+            "const b = [...document.querySelectorAll('main button')].find((b) => b.textContent.includes('{words}') && b.offsetParent); b?.click(); return Boolean(b)"
+        )
+    };
+    let done = |v: &serde_json::Value| v.as_bool() == Some(true);
+    browser.open(&format!("{base}/field/")).await?;
+    browser.wait("#initials").await?;
+    browser.fill("#initials", "TQ").await?;
+    browser.wait_script(&press("Take along: Cut coupe"), done).await?;
+    browser.wait_script(&press("Round with the handheld"), done).await?;
+    browser.wait("#spot").await?;
+    browser.fill("#spot", "455").await?;
+    browser.wait(".told .says").await?;
+    settled(browser).await?;
+    std::fs::write(out.join("field-phone.png"), browser.picture().await?)?;
     Ok(())
 }
 
@@ -145,8 +167,5 @@ async fn import(browser: &Browser, base: &str, out: &Path, dir: &Path) -> Result
     browser.wait_text(".answer", "records").await?;
     settled(browser).await?;
     std::fs::write(out.join("import.png"), browser.picture().await?)?;
-    browser.click("button[value='store']").await?;
-    browser.wait_text(".answer", "are stored").await?;
-    std::fs::write(out.join("import-report.png"), browser.picture().await?)?;
     Ok(())
 }

@@ -6,6 +6,7 @@ use ebrel_app::window::{Show, window};
 use ebrel_core::series::Window;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
+use ebrel_store::batches::{Origin, Source};
 use ebrel_store::readings::Reading;
 use std::hint::black_box;
 use tokio::runtime::Runtime;
@@ -23,7 +24,7 @@ async fn ten_years(dir: &std::path::Path) -> Store {
             Reading { stream: stream.id, t: last + i * 900, raw }
         }));
     }
-    store.add_readings(more).await.expect("stored");
+    store.add_readings(&Origin::of(Source::Hand, UnixSeconds(0)), more).await.expect("stored");
     store
 }
 

@@ -1,6 +1,8 @@
 //! `ebrel check`: all tests over a record package, without a database.
 
-use ebrel_core::quality::{Channel, Event, EventKind, Flag, Repeat, Settings, check_station};
+use ebrel_core::quality::{
+    Channel, Elsewhere, Event, EventKind, Flag, Place, Repeat, Settings, StationContext, check_station,
+};
 use ebrel_core::series::{CalibrationHistory, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
@@ -13,32 +15,66 @@ struct Sorted {
     repeats: Vec<Repeat>,
 }
 
+/// The channels of one station with what must be made for the tests.
+struct Station<'p> {
+    code: &'p str,
+    rows: Vec<&'p ChannelRow>,
+    sorted: Vec<Sorted>,
+    labels: Vec<String>,
+}
+
+impl<'p> Station<'p> {
+    /// Takes the channels of a quantity that this version knows.
+    fn of(package: &'p Package, code: &'p str) -> Self {
+        let here = package.channels.iter().filter(|(c, _)| c.station == code);
+        let known: Vec<_> = here.filter(|(c, _)| Quantity::from_code(&c.quantity).is_some()).collect();
+        Self {
+            code,
+            rows: known.iter().map(|(c, _)| c).collect(),
+            sorted: known.iter().map(|(c, r)| sort(package, c, r)).collect(),
+            labels: known.iter().map(|(c, _)| label(c)).collect(),
+        }
+    }
+
+    fn channels<'a>(&'a self, package: &Package) -> Vec<Channel<'a>> {
+        let parts = self.rows.iter().zip(&self.sorted).zip(&self.labels);
+        parts.filter_map(|((row, sorted), name)| channel(package, row, sorted, name)).collect()
+    }
+}
+
 /// Runs every test on a package and returns the flags as rows of `flags.csv`.
 #[must_use]
 pub fn check(package: &Package, settings: &Settings) -> Vec<FlagRow> {
-    let mut stations: Vec<&str> = package.channels.iter().map(|(c, _)| c.station.as_str()).collect();
-    stations.sort_unstable();
-    stations.dedup();
+    let mut codes: Vec<&str> = package.channels.iter().map(|(c, _)| c.station.as_str()).collect();
+    codes.sort_unstable();
+    codes.dedup();
+    let stations: Vec<Station<'_>> = codes.into_iter().map(|code| Station::of(package, code)).collect();
+    let channels: Vec<Vec<Channel<'_>>> = stations.iter().map(|s| s.channels(package)).collect();
     let mut rows = Vec::new();
-    for station in stations {
-        let members: Vec<&(ChannelRow, Vec<ReadingRow>)> =
-            package.channels.iter().filter(|(c, _)| c.station == station).collect();
-        let sorted: Vec<Sorted> = members.iter().map(|(c, r)| sort(package, c, r)).collect();
-        let labels: Vec<String> = members.iter().map(|(c, _)| label(c)).collect();
-        let channels: Vec<Channel<'_>> = members
-            .iter()
-            .zip(&sorted)
-            .zip(&labels)
-            .filter_map(|(((c, _), s), name)| channel(package, c, s, name))
+    for (i, station) in stations.iter().enumerate() {
+        let others = stations.iter().zip(&channels).enumerate().filter(|(other, _)| *other != i);
+        let elsewhere: Vec<Elsewhere<'_>> = others
+            .flat_map(|(_, (other, channels))| {
+                let in_air = channels.iter().filter(|c| !c.quantity.is_in_soil());
+                let place = place(package, other.code);
+                in_air.map(move |c| Elsewhere { station: other.code, place, channel: c.clone() })
+            })
             .collect();
-        let known: Vec<&ChannelRow> =
-            members.iter().map(|(c, _)| c).filter(|c| Quantity::from_code(&c.quantity).is_some()).collect();
-        let events = events(package, station);
-        for (row, flags) in known.iter().zip(check_station(&channels, &events, settings)) {
+        let events = events(package, station.code);
+        let place = place(package, station.code);
+        let context = StationContext { channels: &channels[i], events: &events, place, elsewhere: &elsewhere };
+        let findings = check_station(&context, settings);
+        for (row, flags) in station.rows.iter().zip(findings.flags) {
             rows.extend(flags.iter().map(|f| flag_row(&row.channel, f)));
         }
     }
     rows
+}
+
+fn place(package: &Package, station: &str) -> Option<Place> {
+    let row = package.stations.iter().find(|s| s.station == station)?;
+    let (latitude, longitude) = row.latitude.zip(row.longitude)?;
+    Some(Place { latitude, longitude })
 }
 
 /// A flag as a row, without a verdict.
@@ -103,19 +139,22 @@ fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name:
     let soil =
         package.horizons.iter().filter(|h| h.station == row.station).map(HorizonRow::horizon).collect::<Vec<_>>();
     let soil = Profile::from(soil);
+    let measured = if calibrated { Quantity::WaterContent } else { quantity };
+    let view = View { times: &sorted.series.times, values: &sorted.series.values };
     Some(Channel {
-        name,
         node: &row.node,
-        quantity: if calibrated { Quantity::WaterContent } else { quantity },
+        port: &row.port,
         depth_cm: row.depth_cm.filter(|_| quantity.is_in_soil()),
+        placed: (row.start, row.end),
         interval: row.interval_s.map(SpanSeconds),
-        view: View { times: &sorted.series.times, values: &sorted.series.values },
+        uncertainty: history(package, &row.channel).usual_half_width(),
         raw: sorted.raw.as_deref().filter(|raw| limits_fit_raw(row, raw)),
         raw_unit: if quantity == Quantity::RawOutput { &row.unit } else { "" },
         instrument: row.instrument_min.zip(row.instrument_max),
         resolution: row.resolution,
         pore_space: row.depth_cm.and_then(|d| soil.at(d)).and_then(Horizon::pore_space),
         repeats: &sorted.repeats,
+        ..Channel::bare(name, measured, view)
     })
 }
 

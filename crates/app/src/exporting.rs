@@ -2,10 +2,11 @@
 
 use super::checking::flag_row;
 use super::record::{ChannelRecord, StationRecord};
+use ebrel_core::field::ClockCheck;
 use ebrel_core::series::{Belief, Believed};
 use ebrel_core::units::{Quantity, UnixSeconds, unit_for_people};
 use ebrel_formats::package::{
-    CalibrationRow, ChannelRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow,
+    CalibrationRow, ChannelRow, ClockCheckRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow,
 };
 use ebrel_formats::rfc3339;
 use ebrel_formats::wide::{Remark, WideColumn};
@@ -14,7 +15,7 @@ use ebrel_store::flags::StoredFlag;
 /// What is taken out.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Selection {
-    /// First moment.
+    /// First moment of it, inclusive.
     pub from: UnixSeconds,
     /// First moment after.
     pub to: UnixSeconds,
@@ -131,6 +132,7 @@ pub fn package<'a>(
         stations: vec![station_row(record)],
         horizons: record.soil.horizons().iter().map(|h| HorizonRow::of(code, h)).collect(),
         channels: taken.iter().map(|c| (channel_row(record, c, name(c)), readings(c, flags, selection))).collect(),
+        clock_checks: record.clock_checks.iter().map(|(node, check)| clock_row(node, check)).collect(),
         events: record
             .events
             .iter()
@@ -147,6 +149,16 @@ pub fn package<'a>(
             .collect(),
         calibrations: taken.iter().flat_map(|c| calibration_rows(c, &name(c))).collect(),
         flags: flag_rows,
+    }
+}
+
+fn clock_row(node: &str, check: &ClockCheck) -> ClockCheckRow {
+    ClockCheckRow {
+        node: node.to_owned(),
+        node_time: check.shown,
+        true_time: check.truth,
+        uncertainty_s: None,
+        note: if check.set { "set".to_owned() } else { String::new() },
     }
 }
 

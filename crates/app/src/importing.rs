@@ -2,10 +2,12 @@
 
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds, ranges};
 use ebrel_formats::logger::{self, Problem, Read, Recipe};
+use ebrel_store::batches::{Origin, Source};
 use ebrel_store::imports::Import;
-use ebrel_store::placements::{NewPlacement, Probe};
+use ebrel_store::placements::NewPlacement;
+use ebrel_store::probes::Probe;
 use ebrel_store::readings::Reading;
-use ebrel_store::stations::Stream;
+use ebrel_store::streams::Stream;
 use ebrel_store::{Store, StoreError, Unit};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -56,7 +58,7 @@ pub struct Report {
     pub new_records: usize,
     /// Distinct times at which everything was known.
     pub known_records: usize,
-    /// Readings stored.
+    /// Readings that were not known and are stored now.
     pub new_readings: usize,
     /// Readings known with the same value.
     pub known_readings: usize,
@@ -264,7 +266,9 @@ pub async fn store(
             Some(Reading { stream, t: r.time.0, raw: r.value })
         })
         .collect();
-    let added = unit.add_readings(readings).await?;
+    let id = if import.id == 0 { unit.begin_import(import).await? } else { import.id };
+    let origin = Origin { source: Source::File, import: Some(id), received_at: import.created_at };
+    let added = unit.add_readings(&origin, readings).await?;
     let chosen = |i: &usize| mapping.columns[*i].quantity.is_some();
     let missing = (0..read.columns.len()).filter(chosen).filter(|i| read.columns[*i].missing > 0);
     let report = Report {
@@ -281,7 +285,6 @@ pub async fn store(
         extent: read.extent.map(|(a, b)| (a.0, b.0)),
     };
     let told = Import { report: Some(serde_json::to_string(&report)?), ..import.clone() };
-    let id = if import.id == 0 { unit.begin_import(&told).await? } else { import.id };
     unit.keep_import(&Import { id, ..told }).await?;
     unit.commit().await?;
     Ok((id, report))

@@ -8,6 +8,7 @@
 pub mod checking;
 pub mod demo;
 pub mod exporting;
+pub mod field;
 pub mod importing;
 pub mod planning;
 pub mod record;

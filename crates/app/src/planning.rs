@@ -8,7 +8,8 @@ use ebrel_core::soil::Profile;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::drafts::DraftKind;
 use ebrel_store::plans::{Description, PlanChange};
-use ebrel_store::stations::{Station, Study};
+use ebrel_store::stations::Station;
+use ebrel_store::studies::Study;
 use ebrel_store::{Store, StoreError};
 use thiserror::Error;
 
@@ -51,9 +52,9 @@ pub async fn study_design(store: &Store, study: &Study) -> Result<DesignDraft, P
 
 /// A station with its plan.
 pub struct StationPlan {
-    /// Its study.
+    /// The study that it belongs to, for its question and its clock.
     pub study: Study,
-    /// The station.
+    /// The place itself, with coordinates and treatment.
     pub station: Station,
     /// The models that can be chosen.
     pub catalogue: Catalogue,

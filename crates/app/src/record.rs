@@ -1,15 +1,19 @@
 //! A station's record: every channel with its readings and what they mean.
 
-use ebrel_core::quality::{Channel, Event, Repeat};
+use ebrel_core::field::{Clock, ClockCheck, ClockError, Deed, Log};
+use ebrel_core::quality::{Channel, Delivery, Elsewhere, Event, Findings, Place, Repeat, Settings, StationContext};
 use ebrel_core::series::{Belief, Believed, CalibrationHistory, LeftOut, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::temperature::{DatedCorrection, corrected};
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
+use ebrel_store::events::StoredEvent;
 use ebrel_store::flags::StoredFlag;
 use ebrel_store::placements::StoredChannel;
-use ebrel_store::stations::{Station, StoredEvent, Study};
+use ebrel_store::stations::Station;
+use ebrel_store::studies::Study;
 use ebrel_store::{Store, StoreError};
 use std::borrow::Cow;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 /// One channel with its readings.
@@ -26,6 +30,8 @@ pub struct ChannelRecord {
     pub pore_space: Option<f64>,
     /// Readings that came again with another value.
     pub repeats: Vec<Repeat>,
+    /// How its readings arrived.
+    delivered: Vec<Delivery>,
 }
 
 impl ChannelRecord {
@@ -79,6 +85,65 @@ impl ChannelRecord {
     }
 }
 
+/// Readings at their true times; shared as they are where the clock was right.
+fn timed(series: Arc<Series>, clock: Option<&Clock>) -> Arc<Series> {
+    clock.map_or(Arc::clone(&series), |clock| Arc::new(series.by_clock(clock)))
+}
+
+/// Checks of clocks in the logs of a station, corrections applied, in order of time.
+async fn clock_checks(store: &Store, station: i64) -> Result<Vec<(String, ClockCheck)>, StoreError> {
+    let log = Log::of(&store.clock_entries(station).await?);
+    let checks = log.stands.into_iter().filter_map(|e| match e.deed {
+        Deed::Clock { node, check } => Some((node, check)),
+        _ => None,
+    });
+    let mut checks: Vec<_> = checks.collect();
+    checks.sort_by_key(|c| c.1.truth);
+    Ok(checks)
+}
+
+/// Channels with what must be made for the tests: names, and values where they are not as they came.
+struct ForTests<'r> {
+    records: &'r [ChannelRecord],
+    labels: Vec<String>,
+    values: Vec<Cow<'r, [f64]>>,
+}
+
+impl<'r> ForTests<'r> {
+    fn of(records: &'r [ChannelRecord]) -> Self {
+        let labels = records.iter().map(|c| c.channel.label()).collect();
+        Self { records, labels, values: records.iter().map(ChannelRecord::values).collect() }
+    }
+
+    fn channels(&self) -> Vec<Channel<'_>> {
+        let parts = self.records.iter().zip(&self.values).zip(&self.labels);
+        parts.map(|((record, values), name)| channel(record, values, name)).collect()
+    }
+}
+
+/// A channel as the tests see it.
+fn channel<'a>(c: &'a ChannelRecord, values: &'a [f64], name: &'a str) -> Channel<'a> {
+    let (stream, placement) = (&c.channel.stream, &c.channel.placement);
+    Channel {
+        name,
+        node: &stream.node,
+        port: &stream.port,
+        quantity: c.quantity(),
+        depth_cm: placement.depth_cm,
+        placed: (Some(placement.starts), placement.ends),
+        interval: stream.interval_s.map(SpanSeconds),
+        view: View { times: c.view().times, values },
+        raw: (c.is_calibrated() || !c.corrections.is_empty()).then(|| c.view().values),
+        raw_unit: &stream.unit,
+        uncertainty: c.history.usual_half_width().filter(|_| c.is_calibrated()),
+        instrument: placement.probe.instrument_min.zip(placement.probe.instrument_max),
+        resolution: placement.probe.resolution,
+        pore_space: c.pore_space,
+        repeats: &c.repeats,
+        delivered: &c.delivered,
+    }
+}
+
 /// The spans of a stream whose readings stay out, by the flags of its station and the verdicts on them.
 #[must_use]
 pub fn left_out(stream: i64, flags: &[StoredFlag], belief: &Belief) -> LeftOut {
@@ -88,16 +153,18 @@ pub fn left_out(stream: i64, flags: &[StoredFlag], belief: &Belief) -> LeftOut {
 
 /// A station with all it has recorded.
 pub struct StationRecord {
-    /// The study.
+    /// The study that it belongs to, for its clock and its name.
     pub study: Study,
-    /// The station.
+    /// The place itself, with coordinates and treatment.
     pub station: Station,
-    /// Its soil.
+    /// Horizons from the surface down.
     pub soil: Profile,
     /// Its channels: moisture by depth, soil temperature by depth, the rest.
     pub channels: Vec<ChannelRecord>,
     /// What happened there.
     pub events: Vec<StoredEvent>,
+    /// Checks of its nodes' clocks, in order of time.
+    pub clock_checks: Vec<(String, ClockCheck)>,
 }
 
 impl StationRecord {
@@ -107,12 +174,36 @@ impl StationRecord {
     /// [`StoreError`] if there is no such station or the database cannot be read.
     pub async fn load(store: &Store, station_id: i64) -> Result<Self, StoreError> {
         let mut record = Self::outline(store, station_id).await?;
+        let clocks = record.clocks();
         for channel in &mut record.channels {
             let stream = channel.channel.stream.id;
-            channel.series = store.series(stream).await?;
+            channel.series = timed(store.series(stream).await?, clocks.get(&channel.channel.stream.node));
             channel.repeats = store.repeats(stream).await?;
+            let delivered = store.deliveries(stream).await?.into_iter();
+            channel.delivered =
+                delivered.map(|d| Delivery { received_at: d.received_at, first: d.first, last: d.last }).collect();
         }
         Ok(record)
+    }
+
+    /// What other stations of the study measure that the tests of this one may be held against: water, air, health. What lies in
+    /// the soil there says nothing of the soil here.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn neighbours(&self, store: &Store) -> Result<Vec<Self>, StoreError> {
+        let mut neighbours = Vec::new();
+        for station in store.stations(self.study.id).await?.into_iter().filter(|s| s.id != self.station.id) {
+            let mut record = Self::outline(store, station.id).await?;
+            record.channels.retain(|c| !c.channel.stream.quantity.is_in_soil());
+            let clocks = record.clocks();
+            for channel in &mut record.channels {
+                let series = store.series(channel.channel.stream.id).await?;
+                channel.series = timed(series, clocks.get(&channel.channel.stream.node));
+            }
+            neighbours.push(record);
+        }
+        Ok(neighbours)
     }
 
     /// A station's record without its readings: which channels there are, and what they mean.
@@ -137,11 +228,41 @@ impl StationRecord {
             let corrects = channel.stream.quantity.is_temperature();
             let corrections = standing.get(&probe.id).filter(|_| corrects).cloned().unwrap_or_default();
             let pore_space = horizon.and_then(Horizon::pore_space);
-            let (series, repeats) = Default::default();
-            channels.push(ChannelRecord { channel, series, history, corrections, pore_space, repeats });
+            let (series, repeats, delivered) = Default::default();
+            channels.push(ChannelRecord { channel, series, history, corrections, pore_space, repeats, delivered });
         }
         let events = store.events(station_id).await?;
-        Ok(Self { study, station, soil, channels, events })
+        let clock_checks = clock_checks(store, station_id).await?;
+        Ok(Self { study, station, soil, channels, events, clock_checks })
+    }
+
+    /// The clocks of the nodes that were ever checked, by name: what their checks make, or why they make none. Each clock is taken
+    /// as right when the node's first probe was placed.
+    fn checked_clocks(&self) -> BTreeMap<&str, Result<Clock, ClockError>> {
+        let started = |node: &str| {
+            let of_node = self.channels.iter().filter(|c| c.channel.stream.node == node);
+            of_node.map(|c| c.channel.placement.starts).min()
+        };
+        let nodes: BTreeSet<&str> = self.clock_checks.iter().map(|c| c.0.as_str()).collect();
+        let clock = |node: &str| {
+            let checks: Vec<ClockCheck> = self.clock_checks.iter().filter(|c| c.0 == node).map(|c| c.1).collect();
+            Some(Clock::new(started(node)?, &checks))
+        };
+        nodes.into_iter().filter_map(|node| Some((node, clock(node)?))).collect()
+    }
+
+    /// The clocks that move times, by node. Checks that make no clock correct nothing: see [`Self::clock_slips`].
+    fn clocks(&self) -> HashMap<String, Clock> {
+        let checked = self.checked_clocks().into_iter();
+        let good = checked.filter_map(|(node, clock)| Some((node.to_owned(), clock.ok()?)));
+        good.filter(|(_, clock)| !clock.is_right()).collect()
+    }
+
+    /// Nodes whose checks contradict each other, with what is wrong: their times stay as they came until one is corrected.
+    #[must_use]
+    pub fn clock_slips(&self) -> Vec<(String, ClockError)> {
+        let checked = self.checked_clocks().into_iter();
+        checked.filter_map(|(node, clock)| Some((node.to_owned(), clock.err()?))).collect()
     }
 
     /// First and last reading of the station.
@@ -157,32 +278,30 @@ impl StationRecord {
         Some((UnixSeconds(first), UnixSeconds(last)))
     }
 
-    /// Runs every test over the record; one list of flags per channel, in their order.
+    /// Runs every test over the record, with channels of other stations beside it; one list of flags per channel, in their order.
     #[must_use]
-    pub fn check(&self, settings: &ebrel_core::quality::Settings) -> Vec<Vec<ebrel_core::quality::Flag>> {
-        let labels: Vec<String> = self.channels.iter().map(|c| c.channel.label()).collect();
-        let values: Vec<Cow<'_, [f64]>> = self.channels.iter().map(ChannelRecord::values).collect();
-        let channels: Vec<Channel<'_>> = self
-            .channels
+    pub fn check(&self, neighbours: &[Self], settings: &Settings) -> Findings {
+        let own = ForTests::of(&self.channels);
+        let others: Vec<ForTests<'_>> = neighbours.iter().map(|n| ForTests::of(&n.channels)).collect();
+        let elsewhere: Vec<Elsewhere<'_>> = neighbours
             .iter()
-            .zip(&values)
-            .zip(&labels)
-            .map(|((c, values), name)| Channel {
-                name,
-                node: &c.channel.stream.node,
-                quantity: c.quantity(),
-                depth_cm: c.channel.placement.depth_cm,
-                interval: c.channel.stream.interval_s.map(SpanSeconds),
-                view: View { times: c.view().times, values },
-                raw: (c.is_calibrated() || !c.corrections.is_empty()).then(|| c.view().values),
-                raw_unit: &c.channel.stream.unit,
-                instrument: c.channel.placement.probe.instrument_min.zip(c.channel.placement.probe.instrument_max),
-                resolution: c.channel.placement.probe.resolution,
-                pore_space: c.pore_space,
-                repeats: &c.repeats,
+            .zip(&others)
+            .flat_map(|(n, of)| {
+                let (station, place) = (n.station.name.as_str(), n.place());
+                of.channels().into_iter().map(move |channel| Elsewhere { station, place, channel })
             })
             .collect();
+        let channels = own.channels();
         let events: Vec<Event> = self.events.iter().map(|e| e.event).collect();
-        ebrel_core::quality::check_station(&channels, &events, settings)
+        let (place, elsewhere) = (self.place(), &elsewhere[..]);
+        let context = StationContext { channels: &channels, events: &events, place, elsewhere };
+        ebrel_core::quality::check_station(&context, settings)
+    }
+
+    /// Where it stands, if both coordinates are known.
+    #[must_use]
+    pub fn place(&self) -> Option<Place> {
+        let (latitude, longitude) = self.station.latitude.zip(self.station.longitude)?;
+        Some(Place { latitude, longitude })
     }
 }

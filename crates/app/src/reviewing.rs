@@ -1,10 +1,9 @@
 //! The tests run over a station, and what waits for a verdict.
 
 use super::record::StationRecord;
-use ebrel_core::quality::{Settings, Test};
-use ebrel_store::flags::{ChannelFlags, StoredFlag};
+use ebrel_store::flags::{Found, StoredCause, StoredFlag};
 use ebrel_store::{Store, StoreError};
-use std::collections::BTreeMap;
+use std::collections::HashMap;
 
 /// Runs all tests over a station and puts their flags in the place of the old ones. Verdicts stay.
 ///
@@ -13,26 +12,25 @@ use std::collections::BTreeMap;
 pub async fn run(store: &Store, station: i64) -> Result<usize, StoreError> {
     let seen = store.changes_to_test(station).await?;
     let record = StationRecord::load(store, station).await?;
+    let neighbours = record.neighbours(store).await?;
+    let settings = store.settings(record.study.id, station).await?;
     // A second of arithmetic: not on the threads that answer requests.
     let found = tokio::task::spawn_blocking(move || {
-        let flags = record.check(&Settings::default());
-        let of = |(c, flags): (&super::record::ChannelRecord, Vec<_>)| ChannelFlags {
-            stream_id: c.channel.stream.id,
-            placement_id: c.channel.placement.id,
-            flags,
-        };
-        record.channels.iter().zip(flags).map(of).collect::<Vec<_>>()
+        let channels = record.channels.iter().map(|c| (c.channel.stream.id, c.channel.placement.id)).collect();
+        Found { channels, findings: record.check(&neighbours, &settings) }
     })
     .await
     .map_err(|e| StoreError::Rule(format!("The tests broke off: {e}")))?;
     store.replace_flags(station, seen, &found).await?;
-    Ok(found.iter().map(|c| c.flags.len()).sum())
+    Ok(found.findings.flags.iter().map(Vec::len).sum())
 }
 
-/// Flags that say the same of several channels at once (a silence of the whole node), as one thing to decide on.
+/// Flags that are one thing to decide on: those that one cause explains, or one that stands alone.
 pub struct FlagGroup {
     /// Its flags, at least one; the first speaks for all.
     pub flags: Vec<StoredFlag>,
+    /// What explains them, if there are several.
+    pub cause: Option<StoredCause>,
 }
 
 impl FlagGroup {
@@ -49,43 +47,42 @@ impl FlagGroup {
     }
 }
 
-/// From this many channels on, the same silence is one matter.
-const SHARED: usize = 3;
+/// What there is to decide on at a station, the most damaging first.
+///
+/// # Errors
+/// [`StoreError`] if the database cannot be read.
+pub async fn matters(store: &Store, station: i64) -> Result<Vec<FlagGroup>, StoreError> {
+    Ok(grouped(store.flags(station).await?, store.causes(station).await?))
+}
 
-/// Gathers flags into matters, the most damaging first.
-#[must_use]
-pub fn matters(flags: Vec<StoredFlag>) -> Vec<FlagGroup> {
-    let mut same: BTreeMap<(Test, i64, i64), usize> = BTreeMap::new();
-    let key = |f: &StoredFlag| (f.flag.test, f.flag.start.0, f.flag.end.0);
-    for flag in &flags {
-        *same.entry(key(flag)).or_default() += 1;
-    }
-    let mut at: BTreeMap<(Test, i64, i64), usize> = BTreeMap::new();
-    let mut matters: Vec<FlagGroup> = Vec::new();
+fn grouped(flags: Vec<StoredFlag>, causes: Vec<StoredCause>) -> Vec<FlagGroup> {
+    let mut causes: HashMap<i64, StoredCause> = causes.into_iter().map(|c| (c.id, c)).collect();
+    let mut at: HashMap<i64, usize> = HashMap::new();
+    let mut groups: Vec<FlagGroup> = Vec::new();
     for flag in flags {
-        let key = key(&flag);
-        let shared = flag.flag.test == Test::Gap && same[&key] >= SHARED;
-        match at.get(&key).filter(|_| shared) {
-            Some(i) => matters[*i].flags.push(flag),
-            None => {
-                if shared {
-                    at.insert(key, matters.len());
-                }
-                matters.push(FlagGroup { flags: vec![flag] });
-            }
+        let known = flag.cause.and_then(|id| at.get(&id).copied());
+        if let Some(i) = known {
+            groups[i].flags.push(flag);
+            continue;
         }
+        let cause = flag.cause.and_then(|id| causes.remove(&id));
+        if let Some(cause) = &cause {
+            at.insert(cause.id, groups.len());
+        }
+        groups.push(FlagGroup { flags: vec![flag], cause });
     }
-    matters
+    groups
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use ebrel_core::quality::{Evidence, Flag};
+    use ebrel_core::quality::{CauseKind, Evidence, Flag, GapEvidence, Test};
     use ebrel_core::units::{Grade, UnixSeconds, Verdict};
     use ebrel_store::verdicts::EffectiveVerdict;
 
     fn stored(stream_id: i64, test: Test, start: i64, grade: Grade) -> StoredFlag {
+        let evidence = GapEvidence { interval_s: 900.0.into(), missing: 2.0.into() };
         let flag = Flag {
             start: UnixSeconds(start),
             end: UnixSeconds(start + 900),
@@ -93,19 +90,32 @@ mod tests {
             grade,
             readings: 2,
             strength: 1.0,
-            evidence: Evidence::default(),
+            evidence: Evidence::Gap(evidence),
             reason: String::new(),
         };
-        StoredFlag { id: stream_id * 100 + start, stream_id, placement_id: 1, flag, damage: 1.0, verdict: None }
+        let id = stream_id * 100 + start;
+        StoredFlag { id, stream_id, placement_id: 1, flag, damage: 1.0, verdict: None, cause: None }
     }
 
     #[test]
-    fn one_silence_of_a_node_is_one_matter_and_two_spikes_are_two() {
-        let mut flags: Vec<StoredFlag> = (1..=12).map(|s| stored(s, Test::Gap, 0, Grade::Condition)).collect();
+    fn what_one_cause_explains_is_one_thing_to_decide_and_two_spikes_are_two() {
+        let (start, end) = (UnixSeconds(0), UnixSeconds(900));
+        let silent = |id| StoredCause {
+            id,
+            kind: CauseKind::SilentNode,
+            node: "node 01".into(),
+            start,
+            end,
+            reason: String::new(),
+        };
+        let gap = |stream, cause| StoredFlag { cause, ..stored(stream, Test::Gap, 0, Grade::Condition) };
+        let mut flags: Vec<StoredFlag> = (1..=12).map(|s| gap(s, Some(7))).collect();
         flags.extend((1..=4).map(|s| stored(s, Test::Spike, 0, Grade::Wrong)));
-        flags.extend((1..=2).map(|s| stored(s, Test::Gap, 5000, Grade::Condition)));
-        let sizes: Vec<usize> = matters(flags).iter().map(|m| m.flags.len()).collect();
-        assert_eq!(sizes, [12, 1, 1, 1, 1, 1, 1], "two channels alone are no silence of the node");
+        flags.extend((1..=2).map(|s| gap(s, None)));
+        let groups = grouped(flags, vec![silent(7), silent(8)]);
+        let sizes: Vec<usize> = groups.iter().map(|m| m.flags.len()).collect();
+        assert_eq!(sizes, [12, 1, 1, 1, 1, 1, 1]);
+        assert_eq!(groups.iter().filter_map(|m| m.cause.as_ref()).map(|c| c.id).collect::<Vec<_>>(), [7]);
     }
 
     #[test]
@@ -115,6 +125,6 @@ mod tests {
         decided.verdict = Some(EffectiveVerdict { id: 1, verdict: Verdict::Kept, reason, by, at: UnixSeconds(0) });
         let flags =
             vec![decided, stored(2, Test::Ponded, 0, Grade::Condition), stored(3, Test::Step, 0, Grade::Doubtful)];
-        assert_eq!(matters(flags).iter().map(FlagGroup::waits).collect::<Vec<_>>(), [false, false, true]);
+        assert_eq!(grouped(flags, Vec::new()).iter().map(FlagGroup::waits).collect::<Vec<_>>(), [false, false, true]);
     }
 }

@@ -54,15 +54,18 @@ pub struct Line {
 pub struct Strip {
     /// Unique within the answer: "moisture@15".
     pub id: String,
+    /// Whether it shows temperatures.
+    #[serde(skip)]
+    pub temperature: bool,
     /// "15 cm".
     pub label: String,
     /// What is drawn, in words.
     pub what: String,
-    /// Its unit.
+    /// Unit of the values, as people write it.
     pub unit: String,
     /// Whether it is raw output, for want of a calibration.
     pub raw: bool,
-    /// Depth.
+    /// Depth, cm; `None` in the air.
     pub depth: Option<f64>,
     /// Decimals for values.
     pub decimals: usize,
@@ -74,7 +77,7 @@ pub struct Strip {
     pub pores: Option<f64>,
     /// Numbers of the streams in it, for flags.
     pub streams: Vec<i64>,
-    /// Its lines.
+    /// One line a probe.
     pub lines: Vec<Line>,
     /// Mean temperature of the soil beside it per column, tenths of °C.
     pub beside: Vec<Option<i32>>,
@@ -87,24 +90,24 @@ pub struct Strip {
 pub struct Span {
     /// Strip it lies on.
     pub strip: String,
-    /// The test's letter.
-    pub letter: char,
+    /// One or two letters for the strip.
+    pub mark: &'static str,
     /// The test's name.
     pub title: String,
-    /// Grade code.
+    /// Code of the grade, as in the record package.
     pub grade: String,
     /// Verdict code, or empty.
     pub verdict: String,
     /// First and last second.
     pub start: i64,
-    /// Last second.
+    /// Last second of it, UTC.
     pub end: i64,
 }
 
 /// The answer to a window.
 #[derive(Debug, Serialize)]
 pub struct WindowData {
-    /// First second.
+    /// First second of it, UTC.
     pub from: i64,
     /// First second after.
     pub to: i64,
@@ -116,7 +119,7 @@ pub struct WindowData {
     pub rain: Vec<Option<i32>>,
     /// Air temperature per column, tenths of °C.
     pub air: Vec<Option<i32>>,
-    /// Flagged spans.
+    /// Spans that tests or persons speak of, in the window.
     pub flags: Vec<Span>,
 }
 
@@ -139,12 +142,12 @@ pub fn window(record: &StationRecord, flags: &[StoredFlag], window: &Window, sho
         };
         if let Some(columns) = columns.as_ref().filter(|_| wanted) {
             let beside = beside(channel, record, &thinned);
-            add(&mut strips, channel, columns, beside);
+            add(&mut strips, record.station.id, channel, columns, beside);
         }
     }
     if show == Show::Both {
         // At each depth moisture and then temperature; the air on top.
-        let order = |s: &Strip| (s.depth.unwrap_or(-1.0), s.id.starts_with("temperature"));
+        let order = |s: &Strip| (s.depth.unwrap_or(-1.0), s.temperature);
         strips.sort_by(|a, b| order(a).partial_cmp(&order(b)).unwrap_or(std::cmp::Ordering::Equal));
     }
     let rain = rain(record).map(|all| steps(&sum_columns(all.view(), window), 0.1, f64::round));
@@ -212,27 +215,65 @@ fn beside(channel: &ChannelRecord, record: &StationRecord, thinned: &[Option<Thi
     at.and_then(|i| thinned[i].as_ref()).map(tenths).unwrap_or_default()
 }
 
+/// Names the strip in which a channel of a station is drawn: `7/moisture@15`. A raw record and a calibrated one of the same depth
+/// cannot share a scale.
+#[must_use]
+pub fn strip_id(station: i64, quantity: Quantity, depth_cm: Option<f64>) -> String {
+    let family = if quantity.is_temperature() { "temperature" } else { "moisture" };
+    let raw = if quantity == Quantity::RawOutput { "-raw" } else { "" };
+    let nowhere = if quantity.is_temperature() { "air" } else { "no depth" };
+    let place = depth_cm.map_or(nowhere.to_owned(), |d| d.to_string());
+    format!("{station}/{family}{raw}@{place}")
+}
+
+/// How a quantity is drawn.
+struct Scale {
+    /// What values are rounded to on the way.
+    step: f64,
+    /// Digits behind the point.
+    decimals: usize,
+    /// The least that a strip spans: less would blow up noise.
+    least_span: f64,
+}
+
+impl Scale {
+    const fn of(quantity: Quantity) -> Self {
+        let (step, decimals, least_span) = match quantity {
+            Quantity::WaterContent => (0.0001, 3, 0.06),
+            Quantity::RawOutput => (0.1, 1, 60.0),
+            Quantity::WaterTension
+            | Quantity::SoilTemperature
+            | Quantity::AirTemperature
+            | Quantity::BareAirTemperature
+            | Quantity::PanelTemperature
+            | Quantity::RelativeHumidity
+            | Quantity::EnclosureHumidity
+            | Quantity::Rain
+            | Quantity::Irrigation
+            | Quantity::ElectricalConductivity
+            | Quantity::BatteryVoltage
+            | Quantity::SignalStrength => (0.01, 1, 3.0),
+        };
+        Self { step, decimals, least_span }
+    }
+}
+
 /// Adds a channel to the strip of its depth; a new strip if there is none.
-fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, thinned: &Thinned, beside: Vec<Option<i32>>) {
+fn add(strips: &mut Vec<Strip>, station: i64, channel: &ChannelRecord, thinned: &Thinned, beside: Vec<Option<i32>>) {
     let quantity = channel.quantity();
     let depth = channel.channel.placement.depth_cm.filter(|_| quantity.is_in_soil());
-    let family = if quantity.is_temperature() { "temperature" } else { "moisture" };
-    let nowhere = if family == "temperature" { "air" } else { "no depth" };
-    let place = depth.map_or(nowhere.to_owned(), |d| d.to_string());
-    // A raw record and a calibrated one of the same depth cannot share a scale.
-    let raw = if quantity == Quantity::RawOutput { "-raw" } else { "" };
-    let id = format!("{family}{raw}@{place}");
-    let (step, decimals) = match quantity {
-        Quantity::WaterContent => (0.0001, 3),
-        Quantity::RawOutput => (0.1, 1),
-        _ => (0.01, 1),
-    };
+    let temperature = quantity.is_temperature();
+    let nowhere = if temperature { "air" } else { "no depth" };
+    let id = strip_id(station, quantity, depth);
+    let Scale { step, decimals, least_span } = Scale::of(quantity);
     let Thinned { columns, band, beyond } = thinned;
     let at = strips.iter().position(|s| s.id == id).unwrap_or_else(|| {
-        let note = match quantity {
-            Quantity::RawOutput => "raw output: no calibration is adopted for this probe, so it is not water content",
-            _ if !channel.corrections.is_empty() => "corrected by what its check carried; the readings stay",
-            _ => "",
+        let note = if quantity == Quantity::RawOutput {
+            "raw output: no calibration is adopted for this probe, so it is not water content"
+        } else if channel.corrections.is_empty() {
+            ""
+        } else {
+            "corrected by what its check carried; the readings stay"
         };
         strips.push(Strip {
             id,
@@ -243,11 +284,8 @@ fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, thinned: &Thinned, besi
             depth,
             decimals,
             step,
-            least_span: match quantity {
-                Quantity::WaterContent => 0.06,
-                Quantity::RawOutput => 60.0,
-                _ => 3.0,
-            },
+            least_span,
+            temperature,
             pores: channel.pore_space.filter(|_| quantity == Quantity::WaterContent),
             streams: Vec::new(),
             lines: Vec::new(),
@@ -258,7 +296,7 @@ fn add(strips: &mut Vec<Strip>, channel: &ChannelRecord, thinned: &Thinned, besi
     });
     let strip = &mut strips[at];
     strip.streams.push(channel.channel.stream.id);
-    let label = if depth.is_none() && family == "temperature" {
+    let label = if depth.is_none() && temperature {
         if quantity == Quantity::BareAirTemperature { "bare" } else { "shielded" }.to_owned()
     } else {
         channel.channel.placement.probe.serial.clone()
@@ -315,11 +353,12 @@ fn span(stored: &StoredFlag, strips: &[Strip], window: &Window) -> Option<Span> 
     if flag.end < window.from() || flag.start >= window.to() {
         return None;
     }
+    let test = flag.test.definition();
     let strip = strips.iter().find(|s| s.streams.contains(&stored.stream_id))?;
     Some(Span {
         strip: strip.id.clone(),
-        letter: flag.test.letter(),
-        title: flag.test.title().to_owned(),
+        mark: test.mark,
+        title: test.title.to_owned(),
         grade: flag.grade.code().to_owned(),
         verdict: stored.verdict.as_ref().map(|v| v.verdict.code().to_owned()).unwrap_or_default(),
         start: flag.start.0,

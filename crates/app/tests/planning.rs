@@ -1,39 +1,12 @@
 //! A station's plan without pages: what is kept, what it says of its station, and two who keep at once.
 
-#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
+mod common;
 
+use common::station;
 use ebrel_app::planning::{PlanError, StationPlan, catalogue, study_design};
 use ebrel_core::planning::{Draft, HorizonDraft};
 use ebrel_core::units::UnixSeconds;
-use ebrel_store::stations::{Station, Study};
-use ebrel_store::{Store, StoreError};
-
-async fn station() -> (Store, i64, tempfile::TempDir) {
-    let dir = tempfile::tempdir().unwrap();
-    let store = Store::open(&dir.path().join("ebrel.db")).await.unwrap();
-    let study = Study {
-        id: 0,
-        name: "Fern tubs, θ".into(),
-        question: "When does growth “stop”?".into(),
-        utc_offset_minutes: 60,
-        fixed_now: None,
-    };
-    let study_id = store.add_study(&study).await.unwrap();
-    let station = Station {
-        id: 0,
-        study_id,
-        code: "tub1".into(),
-        name: "Tub 1".into(),
-        latitude: None,
-        longitude: None,
-        elevation_m: None,
-        treatment: String::new(),
-        cover: String::new(),
-        known_bias: String::new(),
-    };
-    let id = store.add_station(&station, &[]).await.unwrap();
-    (store, id, dir)
-}
+use ebrel_store::StoreError;
 
 fn draft(depth: &str, treatment: &str) -> Draft {
     let topsoil =

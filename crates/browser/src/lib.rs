@@ -3,7 +3,7 @@
 //! Used by the browser tests and by `cargo xtask shots`; it is no part of the application.
 
 use fantoccini::error::CmdError;
-use fantoccini::wd::Capabilities;
+use fantoccini::wd::{Capabilities, WebDriverCompatibleCommand};
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
 use std::path::Path;
@@ -20,6 +20,23 @@ pub struct Browser {
     client: Client,
     _driver: Child,
     _profile: tempfile::TempDir,
+}
+
+/// ChromeDriver's own command for the state of the network.
+#[derive(Debug)]
+struct Network {
+    cut: bool,
+}
+
+impl WebDriverCompatibleCommand for Network {
+    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
+        base.join(&format!("session/{}/chromium/network_conditions", session.unwrap_or_default()))
+    }
+
+    fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
+        let conditions = serde_json::json!({"offline": self.cut, "latency": 0, "throughput": 100_000_000});
+        (http::Method::POST, Some(serde_json::json!({"network_conditions": conditions}).to_string()))
+    }
 }
 
 /// What can go wrong, in words.
@@ -200,6 +217,14 @@ impl Browser {
             }
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
+    }
+
+    /// Cuts the network off, or brings it back: the page then sees no line, while the server runs on.
+    ///
+    /// # Errors
+    /// If the browser is gone.
+    pub async fn cut_off(&self, cut: bool) -> Result<(), CmdError> {
+        self.client.issue_cmd(Network { cut }).await.map(|_| ())
     }
 
     /// A picture of the window, PNG.

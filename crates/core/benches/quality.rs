@@ -1,7 +1,7 @@
 //! All tests over twelve channels of ten years at 15 minutes: 4.2 M readings on one core.
 
 use criterion::{Criterion, criterion_group, criterion_main};
-use ebrel_core::quality::{Channel, Settings, check_station};
+use ebrel_core::quality::{Channel, Settings, StationContext, check_station};
 use ebrel_core::series::Series;
 use ebrel_core::units::{Quantity, SpanSeconds};
 use std::hint::black_box;
@@ -25,38 +25,24 @@ fn tests(c: &mut Criterion) {
         .iter()
         .enumerate()
         .map(|(i, s)| Channel {
-            name: "a depth",
             node: "node",
-            quantity: if i < 8 { Quantity::WaterContent } else { Quantity::SoilTemperature },
             depth_cm: Some(5.0 + 5.0 * i as f64),
             interval: Some(SpanSeconds(900)),
-            view: s.view(),
-            raw: None,
             raw_unit: "mV",
             instrument: Some((0.0, 1.0)),
-            resolution: None,
             pore_space: Some(0.5),
-            repeats: &[],
+            ..Channel::bare("x", if i < 8 { Quantity::WaterContent } else { Quantity::SoilTemperature }, s.view())
         })
         .chain([Channel {
-            name: "rain",
             node: "node",
-            quantity: Quantity::Rain,
-            depth_cm: None,
             interval: Some(SpanSeconds(900)),
-            view: rain.view(),
-            raw: None,
-            raw_unit: "",
-            instrument: None,
-            resolution: None,
-            pore_space: None,
-            repeats: &[],
+            ..Channel::bare("rain", Quantity::Rain, rain.view())
         }])
         .collect();
     let mut group = c.benchmark_group("quality");
     group.sample_size(10);
     group.bench_function("all tests, 12 channels x 350 k readings", |b| {
-        b.iter(|| black_box(check_station(&channels, &[], &Settings::default())));
+        b.iter(|| black_box(check_station(&StationContext::alone(&channels, &[]), &Settings::default())));
     });
     group.finish();
 }

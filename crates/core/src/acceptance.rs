@@ -31,7 +31,7 @@ pub fn water_permittivity(celsius: f64) -> Option<f64> {
 /// One reading held against its limits.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Held {
-    /// The reading.
+    /// What it read, in the unit of its model.
     pub reading: f64,
     /// The limits as they are at this temperature.
     pub limits: (f64, f64),

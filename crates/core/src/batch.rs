@@ -11,7 +11,7 @@ pub const FEWEST: usize = 4;
 /// One probe of the batch.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Member {
-    /// Its reading.
+    /// What it read, in the unit of all of them.
     pub reading: f64,
     /// Its distance from the batch's median.
     pub off: f64,

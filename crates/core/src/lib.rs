@@ -15,6 +15,9 @@
 //! * [`bench`]: a calibration run as it is typed, read and led on.
 //! * [`acceptance`], [`batch`]: a new probe in air, in water and in a bucket; probes side by side.
 //! * [`tension`]: resistive blocks and kilopascal; soaking; a block's own curve from a drying pot.
+//! * [`field`]: the log of the day at the hole, a reading judged there, settling, and what a clock really said.
+//! * [`soil_water`]: how much water a soil holds, by its texture.
+//! * [`roles`]: what a person may do in a study.
 //! * [`soil`]: the horizons of a place; which one a probe is in.
 //! * [`statistics`]: the few robust and parametric estimates that the rooms above share.
 
@@ -23,15 +26,18 @@ pub mod batch;
 pub mod bench;
 pub mod calibration;
 pub mod drafts;
+pub mod field;
 pub mod geometry;
 pub mod planning;
 pub mod power;
 pub mod quality;
 pub mod radio;
 pub mod register;
+pub mod roles;
 pub mod sampling;
 pub mod series;
 pub mod soil;
+pub mod soil_water;
 pub mod statistics;
 pub mod sun;
 pub mod temperature;

@@ -1,6 +1,8 @@
 //! The tests of quality from outside: what they must find in any sound or faulty record, whatever its noise.
 
-use ebrel_core::quality::{Channel, Event, EventKind, Flag, Repeat, Settings, Test, check_station};
+use ebrel_core::quality::{
+    Channel, Event, EventKind, Evidence, Flag, Repeat, Settings, StationContext, Test, check_station,
+};
 use ebrel_core::series::{Series, View};
 use ebrel_core::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
 use proptest::prelude::*;
@@ -28,18 +30,11 @@ fn soil(n: i64, start: f64, sigma: f64, seed: i64) -> Series {
 
 fn channel(s: &Series, quantity: Quantity, depth: Option<f64>) -> Channel<'_> {
     Channel {
-        name: "15 cm",
         node: "node 01",
-        quantity,
         depth_cm: depth,
         interval: Some(SpanSeconds(STEP)),
-        view: s.view(),
-        raw: None,
         raw_unit: "mV",
-        instrument: None,
-        resolution: None,
-        pore_space: None,
-        repeats: &[],
+        ..Channel::bare("15 cm", quantity, s.view())
     }
 }
 
@@ -50,7 +45,7 @@ fn moist(s: &Series) -> Channel<'_> {
 fn check(channels: &[Channel<'_>], rain: Option<View<'_>>, events: &[Event]) -> Vec<Vec<Flag>> {
     let mut all = channels.to_vec();
     all.extend(rain.map(|view| Channel { quantity: Quantity::Rain, depth_cm: None, view, ..channels[0].clone() }));
-    let mut flags = check_station(&all, events, &Settings::default());
+    let mut flags = check_station(&StationContext::alone(&all, events), &Settings::default()).flags;
     flags.truncate(channels.len());
     flags
 }
@@ -166,7 +161,8 @@ fn a_step_at_a_visit_says_so() {
     let step = flags.iter().find(|f| f.test == Test::Step).unwrap();
     assert!(step.reason.contains("together with a program change"), "{}", step.reason);
     assert_eq!(step.grade, Grade::Doubtful);
-    assert!((step.evidence.get("before").unwrap() - step.evidence.get("after").unwrap() - 0.04).abs() < 0.003);
+    let Evidence::Step(levels) = step.evidence else { panic!("a step has the evidence of one: {step:?}") };
+    assert!((levels.before.get() - levels.after.get() - 0.04).abs() < 0.003);
 }
 
 #[test]
@@ -258,11 +254,13 @@ fn other_thresholds_find_less_or_more() {
     s.values[500] += 0.012;
     s.values[900] += 0.2;
     let count = |settings: &Settings| {
-        let flags = check_station(&[moist(&s)], &[], settings).remove(0);
+        let flags = check_station(&StationContext::alone(&[moist(&s)], &[]), settings).flags.remove(0);
         flags.iter().filter(|f| f.test == Test::Spike).count()
     };
     assert_eq!(count(&Settings::default()), 2);
-    assert_eq!(count(&Settings { sigmas: 60.0, ..Settings::default() }), 1);
+    let mut dull = Settings::default();
+    dull.set(Test::Spike, "sigmas", 60.0).unwrap();
+    assert_eq!(count(&dull), 1);
 }
 
 #[test]

@@ -19,11 +19,11 @@ pub struct WideColumn<R = Vec<(UnixSeconds, f64)>> {
 /// What is said of all readings of a column from one moment to another.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Remark {
-    /// First moment.
+    /// First moment of it, inclusive.
     pub start: UnixSeconds,
-    /// Last moment.
+    /// Last moment of it, inclusive.
     pub end: UnixSeconds,
-    /// Its words.
+    /// What is said of it.
     pub text: String,
 }
 

@@ -1,6 +1,6 @@
 //! A stirred bath with a reference thermometer, and a digital thermometer whose error is known.
 
-use crate::bench::to_step;
+use crate::rounding::to_step;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, StandardNormal};
@@ -26,7 +26,7 @@ pub struct BathReadings {
 /// A thermometer to practise on: what it reads is true + offset + slope × true.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct PracticeThermometer {
-    /// K.
+    /// Added to every reading, K.
     pub offset: f64,
     /// K per K.
     pub slope: f64,

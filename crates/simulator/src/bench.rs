@@ -1,6 +1,7 @@
 //! Reference samples as a bench would make them, from a known true curve.
 
 use crate::probes::blade_output_mv;
+use crate::rounding::to_step;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, StandardNormal};
@@ -16,12 +17,6 @@ pub struct SampleMasses {
     pub wet_g: f64,
     /// Tin with dry core, g.
     pub dry_g: f64,
-}
-
-/// Rounds to a display step without the tails of binary fractions.
-pub(crate) fn to_step(value: f64, step: f64) -> f64 {
-    let per_unit = (1.0 / step).round();
-    (value * per_unit).round() / per_unit
 }
 
 /// A moisture calibration as a bench makes it.

@@ -1,6 +1,7 @@
 //! Faults that are put into a clean record, and their truth.
 
 use crate::probes::Readings;
+use crate::rounding::to_step;
 use crate::scenario::{Scenario, midnight};
 use rand::{Rng, RngExt};
 
@@ -43,7 +44,7 @@ pub struct Fault {
 const HOUR: i64 = 3600;
 
 /// Hour `hour` and minute `minute` of a date.
-const fn at(date: (i64, i64, i64), hour: i64, minute: i64) -> i64 {
+fn at(date: (i16, i8, i8), hour: i64, minute: i64) -> i64 {
     midnight(date.0, date.1, date.2) + hour * HOUR + minute * 60
 }
 
@@ -61,7 +62,7 @@ pub(crate) fn apply(scenario: &Scenario, readings: &mut Readings, rng: &mut impl
         }
         let Some(stream) = readings.stream(port) else { return };
         for (i, r) in stream.readings.iter_mut().filter(|r| (from..=to).contains(&r.0)).enumerate() {
-            r.1 = crate::bench::to_step(change(i, r.1), 0.1);
+            r.1 = to_step(change(i, r.1), 0.1);
         }
         faults.push(Fault { port, start: from, end: to, kind });
     };
@@ -180,7 +181,7 @@ fn send_again(scenario: &Scenario, readings: &mut Readings, faults: &mut Vec<Fau
     for port in ["m05", "t05"] {
         if let Some(stream) = readings.stream(port) {
             let again = stream.readings.iter().filter(|r| (from..=to).contains(&r.0));
-            stream.repeats = again.map(|r| (r.0, crate::bench::to_step(r.1 + 1.3, 0.1))).collect();
+            stream.repeats = again.map(|r| (r.0, to_step(r.1 + 1.3, 0.1))).collect();
             faults.push(Fault { port: stream.port, start: from, end: to, kind: FaultKind::Repeated });
         }
     }

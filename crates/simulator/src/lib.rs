@@ -11,6 +11,7 @@ mod bench;
 mod faults;
 pub mod practice;
 mod probes;
+mod rounding;
 mod scenario;
 mod soil;
 mod weather;
@@ -18,8 +19,8 @@ mod weather;
 pub use bath::{BathReadings, PracticeThermometer, SETTINGS_C};
 pub use bench::{BenchRun, SampleMasses, drying_container};
 pub use faults::{Fault, FaultKind};
-pub use probes::{MoistureProbe, blade_dielectric_curve};
-pub use scenario::{Horizon, Scenario, ostrelle_cut_coupe};
+pub use probes::blade_dielectric_curve;
+pub use scenario::{Horizon, MoistureProbe, Scenario, ostrelle_cut_coupe};
 pub use weather::Season;
 
 use probes::Readings;

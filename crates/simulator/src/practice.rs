@@ -5,8 +5,9 @@
 //! beginning, so that the same steps always give the same readings. Four [`Slip`]s are hidden among the points, each
 //! with a sign by which it can be noticed and a way to mend it.
 
-use crate::bench::{DENSITY_AS_WATER, to_step};
+use crate::bench::DENSITY_AS_WATER;
 use crate::probes::{blade_dielectric_curve, blade_output_mv};
+use crate::rounding::to_step;
 use rand::seq::SliceRandom;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -352,7 +353,7 @@ pub enum Ending {
 /// What became of a slip.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Fate {
-    /// The slip.
+    /// Which of the hidden slips it was.
     pub slip: Slip,
     /// Its point, from 0.
     pub point: usize,

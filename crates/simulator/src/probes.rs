@@ -1,22 +1,12 @@
 //! What the instruments make of soil and weather: raw outputs with noise and a resolution.
 
-use crate::scenario::Scenario;
+use crate::SimulatedStream;
+use crate::rounding::to_step;
+use crate::scenario::{MoistureProbe, Scenario};
 use crate::soil::Soil;
 use crate::weather::Now;
-use crate::{SimulatedStream, bench};
 use rand::Rng;
 use rand_distr::{Distribution, StandardNormal};
-
-/// A blade dielectric probe, analog, 2.5 V.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct MoistureProbe {
-    /// Port it is plugged into.
-    pub port: &'static str,
-    /// Depth, cm.
-    pub depth_cm: f64,
-    /// Number of the serial "BD-nnnn".
-    pub serial: u32,
-}
 
 /// The true curve of a blade probe with this serial: coefficients of θ in mV, lowest power first.
 ///
@@ -61,17 +51,17 @@ impl Readings {
         for probe in &self.moisture {
             let warm = 0.10 * (soil.temperature(probe.depth_cm) - 20.0);
             let mv = blade_output_mv(probe.serial, soil.liquid(probe.depth_cm)) + warm + noise(0.8);
-            values.push(bench::to_step(mv, 0.1));
+            values.push(to_step(mv, 0.1));
         }
         for (_, depth) in &self.thermometers {
-            values.push(bench::to_step(soil.temperature(*depth) + noise(0.015), 0.01));
+            values.push(to_step(soil.temperature(*depth) + noise(0.015), 0.01));
         }
-        values.push(bench::to_step(now.air_c + noise(0.05), 0.01));
-        values.push(bench::to_step(now.air_c + 5.2 * now.sun + noise(0.07), 0.01));
+        values.push(to_step(now.air_c + noise(0.05), 0.01));
+        values.push(to_step(now.air_c + 5.2 * now.sun + noise(0.07), 0.01));
         values.push(now.rain_mm);
         self.battery_v += 0.0021 * now.sun - 0.00042 + 0.002 * (3.75 - self.battery_v);
         self.battery_v = self.battery_v.min(4.15);
-        values.push(bench::to_step(self.battery_v + 0.002 * (now.air_c - 10.0) / 10.0 + noise(0.003), 0.01));
+        values.push(to_step(self.battery_v + 0.002 * (now.air_c - 10.0) / 10.0 + noise(0.003), 0.01));
         for (stream, value) in self.streams.iter_mut().zip(values) {
             stream.readings.push((t, value));
         }

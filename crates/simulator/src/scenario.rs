@@ -1,8 +1,20 @@
 //! The made-up place: soil, times, what is at which port.
 
-use crate::probes::MoistureProbe;
 use crate::weather::Season;
 use ebrel_core::units::{BulkDensity, ParticleDensity, pore_space};
+use jiff::civil::{Time, date};
+use jiff::tz::TimeZone;
+
+/// A blade dielectric probe, analog, 2.5 V.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct MoistureProbe {
+    /// Port it is plugged into.
+    pub port: &'static str,
+    /// Depth, cm.
+    pub depth_cm: f64,
+    /// Number of the serial "BD-nnnn".
+    pub serial: u32,
+}
 
 /// One horizon of the profile.
 #[derive(Debug, Clone, PartialEq)]
@@ -44,20 +56,15 @@ pub struct Scenario {
     pub horizons: Vec<Horizon>,
     /// Moment from which the soil lies open to sun and wind.
     pub canopy_removed: i64,
-    /// Dielectric probes.
+    /// Dielectric probes, the shallowest first.
     pub moisture: Vec<MoistureProbe>,
     /// Soil thermometers: port and depth in cm.
     pub thermometers: Vec<(&'static str, f64)>,
 }
 
-/// Seconds of UTC of a date at midnight (proleptic Gregorian; days-from-civil of H. Hinnant, 2013).
-pub(crate) const fn midnight(year: i64, month: i64, day: i64) -> i64 {
-    let y = if month <= 2 { year - 1 } else { year };
-    let era = y.div_euclid(400);
-    let year_of_era = y - era * 400;
-    let day_of_year = (153 * (if month > 2 { month - 3 } else { month + 9 }) + 2) / 5 + day - 1;
-    let day_of_era = year_of_era * 365 + year_of_era / 4 - year_of_era / 100 + day_of_year;
-    (era * 146_097 + day_of_era - 719_468) * 86_400
+/// Seconds of UTC of a date at midnight.
+pub(crate) fn midnight(year: i16, month: i8, day: i8) -> i64 {
+    TimeZone::UTC.to_timestamp(date(year, month, day).to_datetime(Time::midnight())).map_or(0, |t| t.as_second())
 }
 
 /// Pore space of a horizon by its density and organic matter, as Ebrel reckons it.

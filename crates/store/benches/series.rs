@@ -1,19 +1,23 @@
 //! Readings in and out of the database.
 
 use criterion::{BatchSize, Criterion, Throughput, criterion_group, criterion_main};
-use ebrel_core::units::Quantity;
+use ebrel_core::units::{Quantity, UnixSeconds};
 use ebrel_store::Store;
+use ebrel_store::batches::{Origin, Source};
 use ebrel_store::readings::Reading;
-use ebrel_store::stations::{Station, Study};
+use ebrel_store::stations::Station;
+use ebrel_store::studies::Study;
 use std::hint::black_box;
 use tokio::runtime::Runtime;
+
+const HAND: Origin = Origin::of(Source::Hand, UnixSeconds(0));
 
 async fn station(store: &Store) -> i64 {
     let text = String::new;
     let study = Study { id: 0, name: "bench".into(), question: text(), utc_offset_minutes: 0, fixed_now: None };
     let station = Station {
         id: 0,
-        study_id: store.add_study(&study).await.expect("a study"),
+        study_id: store.add_study(&study, None).await.expect("a study"),
         code: "bench".into(),
         name: "Bench".into(),
         latitude: None,
@@ -60,14 +64,14 @@ fn store_and_decode(c: &mut Criterion) {
                 (store, dir, all)
             },
             |(store, dir, all)| {
-                runtime.block_on(store.add_readings(all)).expect("stored");
+                runtime.block_on(store.add_readings(&HAND, all)).expect("stored");
                 (store, dir)
             },
             BatchSize::PerIteration,
         );
     });
     let (store, _dir, streams) = fresh(&runtime);
-    runtime.block_on(store.add_readings(readings(streams[0], 350_000))).expect("stored");
+    runtime.block_on(store.add_readings(&HAND, readings(streams[0], 350_000))).expect("stored");
     runtime.block_on(store.series(streams[0])).expect("decoded once, so that its blocks exist");
     group.throughput(Throughput::Elements(350_000));
     group.bench_function("decode 350 k readings from blocks (cold)", |b| {

@@ -99,7 +99,7 @@ impl Store {
             .fetch_optional(&mut *tx)
             .await?
             .unwrap_or(0);
-        let (series, made) = read_stream(&mut tx, stream).await?;
+        let (series, made) = read_months(&mut tx, stream, None).await?;
         tx.rollback().await?;
         if !made.is_empty() {
             self.keep_blocks(stream, made, change).await;
@@ -128,25 +128,37 @@ impl Store {
     }
 }
 
-/// All readings of a stream as this connection sees them, and the blocks that had to be made anew.
-pub(crate) async fn read_stream(
+/// Readings of a stream as this connection sees them, all or those from one month to another (inclusive), and the blocks that
+/// had to be made anew.
+pub(crate) async fn read_months(
     connection: &mut sqlx::SqliteConnection,
     stream: i64,
+    only: Option<(i64, i64)>,
 ) -> Result<(Series, Vec<(i64, Packed)>), StoreError> {
+    // Two months of the calendar's far ends still make seconds.
+    let (first, last) = only.unwrap_or((i64::MIN / MONTH_S + 1, i64::MAX / MONTH_S - 1));
+    let (from_t, to_t) = (first * MONTH_S, (last + 1) * MONTH_S);
     let months = sqlx::query_scalar!(
-        r#"WITH RECURSIVE month(m) AS (
-            SELECT (SELECT min(t) FROM reading WHERE stream_id = ?1) / 2629800
+        // A division of SQLite cuts towards zero; a month before 1970 begins below.
+        r#"WITH RECURSIVE earliest(t) AS (
+            SELECT (SELECT min(t) FROM reading WHERE stream_id = ?1 AND t >= ?2 AND t < ?3)
             UNION ALL
-            SELECT (SELECT min(t) FROM reading WHERE stream_id = ?1 AND t >= (m + 1) * 2629800) / 2629800
-            FROM month WHERE m IS NOT NULL
-        ) SELECT m AS "m!: i64" FROM month WHERE m IS NOT NULL"#,
-        stream
+            SELECT (SELECT min(r.t) FROM reading r WHERE r.stream_id = ?1 AND r.t < ?3
+                    AND r.t >= ((e.t - (e.t < 0) * 2629799) / 2629800 + 1) * 2629800)
+            FROM earliest e WHERE e.t IS NOT NULL
+        ) SELECT (t - (t < 0) * 2629799) / 2629800 AS "m!: i64" FROM earliest WHERE t IS NOT NULL"#,
+        stream,
+        from_t,
+        to_t
     )
     .fetch_all(&mut *connection)
     .await?;
     let blocks = sqlx::query!(
-        r#"SELECT month, times AS "times!", raws AS "raws!" FROM month_block WHERE stream_id = ? ORDER BY month"#,
-        stream
+        r#"SELECT month, times AS "times!", raws AS "raws!" FROM month_block
+           WHERE stream_id = ? AND month >= ? AND month <= ? ORDER BY month"#,
+        stream,
+        first,
+        last
     )
     .fetch_all(&mut *connection)
     .await?;
@@ -222,6 +234,7 @@ pub(crate) async fn insert_block(
 
 #[cfg(test)]
 mod tests {
+    use crate::batches::testing::HAND;
     use crate::database::testing::store;
     use crate::readings::Reading;
 
@@ -231,20 +244,34 @@ mod tests {
         let stream = crate::stations::testing::stream(&store).await;
         let readings: Vec<Reading> =
             (0..6000).map(|i| Reading { stream, t: i * 900, raw: (i as f64 * 0.1).sin() * 900.1 }).collect();
-        store.add_readings(readings.clone()).await.unwrap();
+        store.add_readings(&HAND, readings.clone()).await.unwrap();
         let cold = store.series(stream).await.unwrap();
         store.forget_all();
         let from_blocks = store.series(stream).await.unwrap();
         assert_eq!(cold, from_blocks);
         assert_eq!(from_blocks.values, readings.iter().map(|r| r.raw).collect::<Vec<_>>());
 
-        store.add_readings(vec![Reading { stream, t: 450, raw: 1.5 }]).await.unwrap();
+        store.add_readings(&HAND, vec![Reading { stream, t: 450, raw: 1.5 }]).await.unwrap();
         assert_eq!(store.series(stream).await.unwrap().times[..3], [0, 450, 900]);
         let later: Vec<Reading> =
             (6000..15_000).map(|i| Reading { stream, t: i * 900, raw: f64::from(i as i32) }).collect();
-        store.add_readings(later).await.unwrap();
+        store.add_readings(&HAND, later).await.unwrap();
         let all = store.series(stream).await.unwrap();
         assert_eq!((all.len(), all.values[15_000]), (15_001, 14_999.0), "months on either side of a border");
         assert!(all.times.windows(2).all(|w| w[0] < w[1]));
+    }
+
+    #[tokio::test]
+    async fn a_record_from_before_1970_is_read_whole() {
+        let (store, _dir) = store().await;
+        let stream = crate::stations::testing::stream(&store).await;
+        let readings: Vec<Reading> =
+            (-9000..200).map(|i| Reading { stream, t: i * 900 + 7, raw: f64::from(i as i32) }).collect();
+        store.add_readings(&HAND, readings).await.unwrap();
+        for _ in 0..2 {
+            assert_eq!(store.series(stream).await.unwrap().len(), 9200);
+            store.forget_all();
+            sqlx::query!("DELETE FROM month_block").execute(&store.pool).await.unwrap();
+        }
     }
 }

@@ -31,18 +31,18 @@ pub struct MadeWith {
 /// Why and by whom a calibration was taken out of use.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Retirement {
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub at: UnixSeconds,
     /// By whom; empty where a later one took its place.
     pub by: String,
-    /// Why.
+    /// The reason that was given; may be empty.
     pub why: String,
 }
 
 /// A calibration that was adopted.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Adopted {
-    /// Row number.
+    /// Number in the database; 0 for what is not kept yet.
     pub id: i64,
     /// Whom it serves.
     pub subject: Subject,
@@ -62,7 +62,7 @@ pub struct Adopted {
     pub samples: String,
     /// Who adopted it.
     pub adopted_by: String,
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub adopted_at: UnixSeconds,
     /// When, by whom and why it was retired, if it was.
     pub retired: Option<Retirement>,
@@ -87,7 +87,7 @@ pub struct Adoption {
     pub run_id: Option<i64>,
     /// First moment it holds.
     pub valid_from: UnixSeconds,
-    /// The curve.
+    /// Raw output to water content, with its uncertainty.
     pub curve: Curve,
     /// The answer in one sentence.
     pub statement: String,
@@ -95,7 +95,7 @@ pub struct Adoption {
     pub samples: String,
     /// Who adopts it.
     pub by: String,
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub at: UnixSeconds,
 }
 
@@ -393,7 +393,7 @@ impl InForce {
 mod tests {
     use super::*;
     use crate::database::testing::store;
-    use crate::placements::testing::probe;
+    use crate::probes::testing::probe;
 
     fn adoption(subject: Subject, from: i64, slope: f64) -> Adoption {
         Adoption {

@@ -11,7 +11,7 @@ use std::collections::HashMap;
 pub struct StoredCorrection {
     /// Row number; not used when it is made.
     pub id: i64,
-    /// The probe.
+    /// Number of the probe concerned.
     pub probe_id: i64,
     /// The correction with its dates.
     pub dated: DatedCorrection,
@@ -23,7 +23,7 @@ pub struct StoredCorrection {
     pub sheet_id: Option<i64>,
     /// Who made it.
     pub made_by: String,
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub made_at: UnixSeconds,
     /// Who took it back, and when, if somebody did.
     pub withdrawn: Option<(String, UnixSeconds)>,
@@ -148,7 +148,7 @@ impl Store {
 mod tests {
     use super::*;
     use crate::database::testing::store;
-    use crate::placements::testing::probe;
+    use crate::probes::testing::probe;
 
     #[tokio::test]
     async fn a_correction_stands_alone_in_its_time_and_can_be_taken_back() {

@@ -72,6 +72,14 @@ impl Store {
     }
 }
 
+/// Turns a broken UNIQUE rule into a sentence.
+pub(crate) fn taken(error: sqlx::Error, sentence: impl FnOnce() -> String) -> StoreError {
+    match &error {
+        sqlx::Error::Database(e) if e.is_unique_violation() => StoreError::Rule(sentence()),
+        _ => error.into(),
+    }
+}
+
 #[cfg(test)]
 pub(crate) mod testing {
     use super::Store;

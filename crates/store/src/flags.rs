@@ -2,9 +2,10 @@
 
 use crate::verdicts::{EffectiveVerdict, standing};
 use crate::{Store, StoreError};
-use ebrel_core::quality::{Evidence, Flag, Test};
+use ebrel_core::quality::{CauseKind, Evidence, Findings, Flag, Test};
 use ebrel_core::series::Belief;
 use ebrel_core::units::{Grade, UnixSeconds};
+use std::collections::HashMap;
 
 /// A flag as it is kept, with the verdict that stands on it.
 #[derive(Debug, Clone, PartialEq)]
@@ -15,12 +16,31 @@ pub struct StoredFlag {
     pub stream_id: i64,
     /// The placement through which it was read.
     pub placement_id: i64,
-    /// The flag.
+    /// What the test found.
     pub flag: Flag,
     /// How much harm it does unseen.
     pub damage: f64,
     /// The verdict that stands, if any.
     pub verdict: Option<EffectiveVerdict>,
+    /// Row number of what explains it together with flags of other channels, if anything does.
+    pub cause: Option<i64>,
+}
+
+/// What explains flags of several channels, as it is kept.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StoredCause {
+    /// Row number; changes with every run.
+    pub id: i64,
+    /// What it is.
+    pub kind: CauseKind,
+    /// The node concerned.
+    pub node: String,
+    /// When it began.
+    pub start: UnixSeconds,
+    /// When it ended, inclusive.
+    pub end: UnixSeconds,
+    /// What is said of it, its numbers included.
+    pub reason: String,
 }
 
 impl StoredFlag {
@@ -44,23 +64,21 @@ pub struct WaitingFlag {
     pub stream_id: i64,
     /// The test that found it.
     pub test: Test,
-    /// First reading.
+    /// Time of the first reading concerned.
     pub start: UnixSeconds,
     /// Last reading, inclusive.
     pub end: UnixSeconds,
-    /// The sentence.
+    /// What is said of it, its numbers included.
     pub reason: String,
 }
 
-/// Flags of one channel.
-#[derive(Debug, Clone, PartialEq)]
-pub struct ChannelFlags {
-    /// The stream concerned.
-    pub stream_id: i64,
-    /// The placement.
-    pub placement_id: i64,
-    /// What the tests found.
-    pub flags: Vec<Flag>,
+/// What a run found at a station.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Found {
+    /// Which channel the flags of [`Findings`] belong to, in their order: stream and placement.
+    pub channels: Vec<(i64, i64)>,
+    /// What was found.
+    pub findings: Findings,
 }
 
 impl Store {
@@ -69,32 +87,30 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses; the old flags stand then.
-    pub async fn replace_flags(&self, station: i64, seen: i64, found: &[ChannelFlags]) -> Result<(), StoreError> {
+    pub async fn replace_flags(&self, station: i64, seen: i64, found: &Found) -> Result<(), StoreError> {
         let mut tx = self.write().await?;
         sqlx::query!("UPDATE station_tests SET seen = ? WHERE station_id = ?", seen, station).execute(&mut *tx).await?;
         sqlx::query!("DELETE FROM flag WHERE station_id = ?", station).execute(&mut *tx).await?;
-        for channel in found {
-            for flag in &channel.flags {
-                let (test, grade) = (flag.test.code(), flag.grade.code());
-                let (starts, ends, readings) = (flag.start.0, flag.end.0, flag.readings as i64);
-                let (damage, evidence) = (flag.damage(), serde_json::to_string(&flag.evidence)?);
-                sqlx::query!(
-                    "INSERT INTO flag (station_id, stream_id, placement_id, test, grade, starts, ends, readings, damage,
-                     evidence, reason) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    station,
-                    channel.stream_id,
-                    channel.placement_id,
-                    test,
-                    grade,
-                    starts,
-                    ends,
-                    readings,
-                    damage,
-                    evidence,
-                    flag.reason
-                )
-                .execute(&mut *tx)
-                .await?;
+        sqlx::query!("DELETE FROM cause WHERE station_id = ?", station).execute(&mut *tx).await?;
+        let mut explained: HashMap<(usize, usize), i64> = HashMap::new();
+        for cause in &found.findings.causes {
+            let (kind, starts, ends) = (cause.kind.code(), cause.start.0, cause.end.0);
+            let done = sqlx::query!(
+                "INSERT INTO cause (station_id, kind, node, starts, ends, reason) VALUES (?, ?, ?, ?, ?, ?)",
+                station,
+                kind,
+                cause.node,
+                starts,
+                ends,
+                cause.reason
+            );
+            let id = done.execute(&mut *tx).await?.last_insert_rowid();
+            explained.extend(cause.flags.iter().map(|flag| (*flag, id)));
+        }
+        for (c, ((stream, placement), flags)) in found.channels.iter().zip(&found.findings.flags).enumerate() {
+            for (i, flag) in flags.iter().enumerate() {
+                let cause = explained.get(&(c, i)).copied();
+                insert_flag(&mut tx, station, (*stream, *placement), flag, cause).await?;
             }
         }
         tx.commit().await?;
@@ -153,7 +169,7 @@ impl Store {
     /// [`StoreError`] if the database cannot be read.
     pub async fn flags(&self, station: i64) -> Result<Vec<StoredFlag>, StoreError> {
         let rows = sqlx::query!(
-            "SELECT id, stream_id, placement_id, test, grade, starts, ends, readings, damage, evidence, reason
+            "SELECT id, stream_id, placement_id, test, grade, starts, ends, readings, damage, evidence, reason, cause_id
              FROM flag WHERE station_id = ? ORDER BY damage DESC, starts, id",
             station
         )
@@ -170,13 +186,63 @@ impl Store {
                 grade,
                 readings: usize::try_from(r.readings).unwrap_or(0),
                 strength: 0.0,
-                evidence: serde_json::from_str::<Evidence>(&r.evidence)?,
+                evidence: Evidence::read(test, &r.evidence)?,
                 reason: r.reason,
             };
             let verdict = standing(&verdicts, r.stream_id, &flag);
             let (stream_id, placement_id) = (r.stream_id, r.placement_id);
-            flags.push(StoredFlag { id: r.id, stream_id, placement_id, flag, damage: r.damage, verdict });
+            let (damage, cause) = (r.damage, r.cause_id);
+            flags.push(StoredFlag { id: r.id, stream_id, placement_id, flag, damage, verdict, cause });
         }
         Ok(flags)
     }
+
+    /// What explains several flags at once at a station, in order of time.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn causes(&self, station: i64) -> Result<Vec<StoredCause>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT id, kind, node, starts, ends, reason FROM cause WHERE station_id = ? ORDER BY starts, id",
+            station
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        let causes = rows.filter_map(|r| {
+            let kind = CauseKind::from_code(&r.kind)?;
+            let (start, end) = (UnixSeconds(r.starts), UnixSeconds(r.ends));
+            Some(StoredCause { id: r.id, kind, node: r.node, start, end, reason: r.reason })
+        });
+        Ok(causes.collect())
+    }
+}
+
+async fn insert_flag(
+    connection: &mut sqlx::SqliteConnection,
+    station: i64,
+    (stream, placement): (i64, i64),
+    flag: &Flag,
+    cause: Option<i64>,
+) -> Result<(), StoreError> {
+    let (test, grade) = (flag.test.code(), flag.grade.code());
+    let (starts, ends, readings) = (flag.start.0, flag.end.0, flag.readings as i64);
+    let (damage, evidence) = (flag.damage(), serde_json::to_string(&flag.evidence)?);
+    sqlx::query!(
+        "INSERT INTO flag (station_id, stream_id, placement_id, test, grade, starts, ends, readings, damage,
+         evidence, reason, cause_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        station,
+        stream,
+        placement,
+        test,
+        grade,
+        starts,
+        ends,
+        readings,
+        damage,
+        evidence,
+        flag.reason,
+        cause
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
 }

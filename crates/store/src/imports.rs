@@ -20,7 +20,7 @@ pub struct Import {
     pub mapping: String,
     /// When it was begun.
     pub created_at: UnixSeconds,
-    /// By whom.
+    /// Name of the account, or of the command, that did it.
     pub created_by: String,
     /// What became of it, JSON; `None`: not stored yet.
     pub report: Option<String>,

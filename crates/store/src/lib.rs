@@ -1,25 +1,36 @@
 //! SQLite through SQLx: raw readings, once and for ever, and what they mean by date.
 //!
-//! A module per noun holds its row type, its SQL and its tests. Flow of a reading: [`readings`] stores it once and
-//! counts what was new; [`blocks`] packs months for fast reading and may be thrown away; [`placements`] and
-//! [`calibrations`] say what it means, [`corrections`] what a thermometer is off by. Flags are made again from raw at every run; verdicts of persons stay.
+//! A module per noun holds its row type, its SQL and its tests. Flow of a reading: a [`batches`] entry says where it came
+//! from; [`readings`] stores it once and counts what was new; [`blocks`] packs months for fast reading and may be thrown
+//! away; [`placements`] and [`calibrations`] say what it means, [`corrections`] what a thermometer is off by. Flags are made
+//! again from raw at every run; verdicts of persons stay.
 //!
 //! This crate knows nothing of files, forms or pages.
 
 pub mod accounts;
+pub mod batches;
 pub mod blocks;
 pub mod calibrations;
 pub mod corrections;
 mod database;
 pub mod drafts;
+pub mod events;
+pub mod field;
 pub mod flags;
 pub mod imports;
+pub mod members;
 pub mod placements;
 pub mod plans;
+pub mod probes;
 pub mod readings;
 pub mod register;
 pub mod runs;
+pub mod sessions;
+pub mod settings;
+pub mod soil;
 pub mod stations;
+pub mod streams;
+pub mod studies;
 mod unit;
 pub mod verdicts;
 

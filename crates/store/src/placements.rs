@@ -1,49 +1,32 @@
-//! Probes, and where each was from when to when.
+//! Where each probe was from when to when, and the channels that follow from it.
 
-use crate::stations::{Stream, taken};
+use crate::database::taken;
+use crate::probes::Probe;
+use crate::streams::Stream;
 use crate::unit::meaning_changed;
 use crate::{Store, StoreError, Unit};
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
 
-/// One instrument with a serial.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Probe {
-    /// Row number.
-    pub id: i64,
-    /// Serial, unique.
-    pub serial: String,
-    /// Model in words.
-    pub model: String,
-    /// How it measures.
-    pub principle: Principle,
-    /// Smallest value it can give, in its own unit.
-    pub instrument_min: Option<f64>,
-    /// Largest value it can give.
-    pub instrument_max: Option<f64>,
-    /// Step of its values.
-    pub resolution: Option<f64>,
-}
-
 /// A probe at a port and in the soil from one time to another.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Placement {
-    /// Row number.
+    /// Number in the database; 0 for what is not kept yet.
     pub id: i64,
     /// The node's row.
     pub node_id: i64,
-    /// The port.
+    /// Port of the node as its label has it, such as `m05`.
     pub port: String,
-    /// The probe.
+    /// The instrument itself.
     pub probe: Probe,
     /// Depth, if it is in the soil or at a height.
     pub depth_cm: Option<f64>,
     /// How it lies: "horizontal, blade on edge".
     pub orientation: String,
-    /// First moment.
+    /// First moment of it, inclusive.
     pub starts: UnixSeconds,
     /// First moment after; `None`: still there.
     pub ends: Option<UnixSeconds>,
-    /// Words.
+    /// Whatever else there is to say of it; may be empty.
     pub note: String,
 }
 
@@ -69,7 +52,7 @@ impl Placement {
 pub struct NewPlacement {
     /// The node's row.
     pub node_id: i64,
-    /// The port.
+    /// Port of the node as its label has it, such as `m05`.
     pub port: String,
     /// The probe's row.
     pub probe_id: i64,
@@ -77,18 +60,18 @@ pub struct NewPlacement {
     pub depth_cm: Option<DepthCm>,
     /// How it lies.
     pub orientation: String,
-    /// First moment.
+    /// First moment of it, inclusive.
     pub starts: UnixSeconds,
     /// First moment after.
     pub ends: Option<UnixSeconds>,
-    /// Words.
+    /// Whatever else there is to say of it; may be empty.
     pub note: String,
 }
 
 /// One quantity from one probe: a stream seen through a placement.
 #[derive(Debug, Clone, PartialEq)]
 pub struct StoredChannel {
-    /// The stream.
+    /// What the node reports at the port.
     pub stream: Stream,
     /// The placement that gives it its meaning.
     pub placement: Placement,
@@ -114,45 +97,10 @@ impl StoredChannel {
 }
 
 impl Store {
-    /// The probe with this serial; made as given if it is not known yet (its `id` is not used).
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database refuses.
-    pub async fn ensure_probe(&self, probe: &Probe) -> Result<i64, StoreError> {
-        let mut unit = self.unit().await?;
-        let id = unit.ensure_probe(probe).await?;
-        unit.commit().await?;
-        Ok(id)
-    }
-
-    /// All probes by serial.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database cannot be read.
-    pub async fn probes(&self) -> Result<Vec<Probe>, StoreError> {
-        let rows = sqlx::query!(
-            "SELECT id, serial, model, principle, instrument_min, instrument_max, resolution FROM probe ORDER BY serial"
-        )
-        .fetch_all(&self.pool)
-        .await?;
-        Ok(rows
-            .into_iter()
-            .map(|r| Probe {
-                id: r.id,
-                serial: r.serial,
-                model: r.model,
-                principle: Principle::from_code(&r.principle).unwrap_or(Principle::Node),
-                instrument_min: r.instrument_min,
-                instrument_max: r.instrument_max,
-                resolution: r.resolution,
-            })
-            .collect())
-    }
-
     /// Puts a probe at a port.
     ///
     /// # Errors
-    /// [`StoreError::Rule`] if another probe is at that port at the time.
+    /// [`StoreError::Rule`] if another probe is at that port at the time, or it ends before it starts.
     pub async fn place(&self, new: &NewPlacement) -> Result<i64, StoreError> {
         let mut unit = self.unit().await?;
         let id = unit.place(new).await?;
@@ -236,38 +184,14 @@ impl Store {
 }
 
 impl Unit {
-    /// The probe with this serial; made as given if it is not known yet (its `id` is not used).
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database refuses.
-    pub async fn ensure_probe(&mut self, probe: &Probe) -> Result<i64, StoreError> {
-        let principle = probe.principle.code();
-        sqlx::query!(
-            "INSERT OR IGNORE INTO probe (serial, model, principle, instrument_min, instrument_max, resolution)
-             VALUES (?, ?, ?, ?, ?, ?)",
-            probe.serial,
-            probe.model,
-            principle,
-            probe.instrument_min,
-            probe.instrument_max,
-            probe.resolution
-        )
-        .execute(self.connection())
-        .await?;
-        let id = sqlx::query_scalar!(r#"SELECT id AS "id!" FROM probe WHERE serial = ?"#, probe.serial)
-            .fetch_one(self.connection())
-            .await?;
-        Ok(id)
-    }
-
     /// Puts a probe at a port.
     ///
     /// # Errors
-    /// [`StoreError::Rule`] if another probe is at that port at the time.
+    /// [`StoreError::Rule`] if another probe is at that port at the time, or it ends before it starts.
     pub async fn place(&mut self, new: &NewPlacement) -> Result<i64, StoreError> {
         let depth = new.depth_cm.map(DepthCm::get);
         let (starts, ends) = (new.starts.0, new.ends.map(|t| t.0));
-        overlap_free(self.connection(), new.node_id, &new.port, starts, ends, None).await?;
+        possible(self.connection(), new.node_id, &new.port, starts, ends, None).await?;
         let done = sqlx::query!(
             "INSERT INTO placement (node_id, port, probe_id, depth_cm, orientation, starts, ends, note)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
@@ -287,14 +211,19 @@ impl Unit {
         Ok(id)
     }
 
-    /// See [`Store::correct_placement`].
-    async fn correct_placement(&mut self, id: i64, was: &NewPlacement, new: &NewPlacement) -> Result<(), StoreError> {
+    /// As [`Store::correct_placement`].
+    ///
+    /// # Errors
+    /// As there.
+    pub async fn correct_placement(
+        &mut self,
+        id: i64,
+        was: &NewPlacement,
+        new: &NewPlacement,
+    ) -> Result<(), StoreError> {
         let depth = new.depth_cm.map(DepthCm::get);
         let (starts, ends) = (new.starts.0, new.ends.map(|t| t.0));
-        if ends.is_some_and(|e| e <= starts) {
-            return Err(StoreError::Rule("The placement must end after it starts.".into()));
-        }
-        overlap_free(self.connection(), new.node_id, &new.port, starts, ends, Some(id)).await?;
+        possible(self.connection(), new.node_id, &new.port, starts, ends, Some(id)).await?;
         let (old_depth, old_end) = (was.depth_cm.map(DepthCm::get), was.ends.map(|t| t.0));
         let done = sqlx::query!(
             "UPDATE placement SET port = ?, probe_id = ?, depth_cm = ?, orientation = ?, starts = ?, ends = ?, note = ?
@@ -355,8 +284,8 @@ impl Unit {
     }
 }
 
-/// Refuses two probes at one port at one time.
-async fn overlap_free(
+/// Refuses a placement that ends before it starts, and two probes at one port at one time.
+async fn possible(
     connection: &mut sqlx::SqliteConnection,
     node: i64,
     port: &str,
@@ -364,6 +293,9 @@ async fn overlap_free(
     ends: Option<i64>,
     but: Option<i64>,
 ) -> Result<(), StoreError> {
+    if ends.is_some_and(|e| e <= starts) {
+        return Err(StoreError::Rule("The placement must end after it starts.".into()));
+    }
     let ends = ends.unwrap_or(i64::MAX);
     let but = but.unwrap_or(-1);
     let other = sqlx::query_scalar!(
@@ -386,26 +318,9 @@ async fn overlap_free(
 }
 
 #[cfg(test)]
-pub(crate) mod testing {
-    use super::*;
-
-    /// A dielectric probe of no model.
-    pub fn probe(serial: &str) -> Probe {
-        Probe {
-            id: 0,
-            serial: serial.into(),
-            model: String::new(),
-            principle: Principle::Dielectric,
-            instrument_min: None,
-            instrument_max: None,
-            resolution: None,
-        }
-    }
-}
-
-#[cfg(test)]
 mod tests {
     use super::*;
+    use crate::batches::testing::HAND;
     use crate::database::testing::store;
 
     pub(super) fn blade(serial: &str) -> Probe {
@@ -438,7 +353,7 @@ mod tests {
         let (store, _dir) = store().await;
         let stream = crate::stations::testing::stream(&store).await;
         let node = store.streams(1).await.unwrap()[0].node_id;
-        store.add_readings(vec![crate::readings::Reading { stream, t: 900, raw: 1021.5 }]).await.unwrap();
+        store.add_readings(&HAND, vec![crate::readings::Reading { stream, t: 900, raw: 1021.5 }]).await.unwrap();
         let probe = store.ensure_probe(&blade("BD-0417")).await.unwrap();
         let id = store.place(&placed(node, probe, 15.0, 0, None)).await.unwrap();
         let (was, new) = (placed(node, probe, 15.0, 0, None), placed(node, probe, 5.0, 0, None));

@@ -14,9 +14,9 @@ pub struct PlanVersion {
     pub version: i64,
     /// When it was last touched.
     pub made_at: UnixSeconds,
-    /// By whom.
+    /// Name of the account, or of the command, that did it.
     pub made_by: String,
-    /// What changed.
+    /// What differs from the version before, in words.
     pub changed: String,
     /// The plan's JSON.
     pub body: String,
@@ -29,9 +29,9 @@ pub struct PlanChange<'c> {
     pub body: &'c str,
     /// What changed, in words.
     pub changed: &'c str,
-    /// By whom.
+    /// Name of the account, or of the command, that did it.
     pub by: &'c str,
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub at: UnixSeconds,
     /// What the plan says of its station.
     pub describes: Option<Description<'c>>,
@@ -231,10 +231,10 @@ async fn describe(
     .execute(&mut *connection)
     .await?;
     let Some(soil) = soil else { return Ok(()) };
-    if *soil != crate::stations::profile(&mut *connection, id).await? {
+    if *soil != crate::soil::profile(&mut *connection, id).await? {
         crate::unit::station_changed(connection, id).await?;
         sqlx::query!("DELETE FROM horizon WHERE station_id = ?", id).execute(&mut *connection).await?;
-        crate::stations::add_horizons(connection, id, soil.horizons()).await?;
+        crate::soil::add_horizons(connection, id, soil.horizons()).await?;
     }
     Ok(())
 }

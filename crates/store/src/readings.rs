@@ -1,6 +1,7 @@
 //! Raw readings: stored once, as they came, for ever.
 
-use crate::blocks::{insert_block, month_of, pack, read_stream};
+use crate::batches::Origin;
+use crate::blocks::{insert_block, month_of, pack, read_months};
 use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::Repeat;
 use ebrel_core::series::Series;
@@ -34,18 +35,18 @@ pub struct Added {
     pub known_records: usize,
 }
 
-/// Rows per INSERT: one SQL text serves all full batches.
-const BATCH: usize = 500;
+/// Rows per INSERT: one SQL text serves all full ones.
+const ROWS: usize = 500;
 
 impl Store {
-    /// Stores readings that are not known yet, all or none. The first value of a stream and time stands for ever;
+    /// Stores readings that are not known yet as one delivery, all or none. The first value of a stream and time stands for ever;
     /// a later other value is kept beside it.
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses; nothing is stored then.
-    pub async fn add_readings(&self, readings: Vec<Reading>) -> Result<Added, StoreError> {
+    pub async fn add_readings(&self, origin: &Origin, readings: Vec<Reading>) -> Result<Added, StoreError> {
         let mut unit = self.unit().await?;
-        let added = unit.add_readings(readings).await?;
+        let added = unit.add_readings(origin, readings).await?;
         unit.commit().await?;
         Ok(added)
     }
@@ -87,8 +88,9 @@ impl Unit {
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses.
-    pub async fn add_readings(&mut self, mut readings: Vec<Reading>) -> Result<Added, StoreError> {
+    pub async fn add_readings(&mut self, origin: &Origin, mut readings: Vec<Reading>) -> Result<Added, StoreError> {
         readings.sort_by_key(|r| (r.stream, r.t));
+        let batch = self.begin_batch(origin).await?;
         let tx = self.connection();
         let mut added = Added::default();
         let mut fresh = Vec::with_capacity(readings.len());
@@ -97,11 +99,17 @@ impl Unit {
             let sorted = sort_out(tx, of_stream, &mut fresh, &mut added).await?;
             added.repeated += sorted.repeats.len();
             for r in sorted.repeats {
-                sqlx::query!("INSERT OR IGNORE INTO repeated_reading VALUES (?, ?, ?)", r.stream, r.t, r.raw)
-                    .execute(&mut *tx)
-                    .await?;
+                sqlx::query!(
+                    "INSERT OR IGNORE INTO repeated_reading (stream_id, t, raw, batch) VALUES (?, ?, ?, ?)",
+                    r.stream,
+                    r.t,
+                    r.raw,
+                    batch
+                )
+                .execute(&mut *tx)
+                .await?;
             }
-            insert(tx, &fresh[start..]).await?;
+            insert(tx, batch, &fresh[start..]).await?;
             renew_blocks(tx, &fresh[start..], sorted.overlap).await?;
         }
         added.new = fresh.len();
@@ -166,8 +174,11 @@ async fn sort_out(
         (true, false) => Overlap::Untouched,
         (true, true) => Overlap::Known,
     };
-    let known =
-        if overlap == Overlap::Known { read_stream(connection, first.stream).await?.0 } else { Series::default() };
+    let months = (month_of(first.t), month_of(last.t));
+    let known = match overlap {
+        Overlap::Known => read_months(connection, first.stream, Some(months)).await?.0,
+        Overlap::NewStream | Overlap::Untouched => Series::default(),
+    };
     let mut at = 0;
     let mut repeats = Vec::new();
     let start = fresh.len();
@@ -188,25 +199,31 @@ async fn sort_out(
     Ok(SortedOut { repeats, overlap })
 }
 
-async fn insert(connection: &mut SqliteConnection, readings: &[Reading]) -> Result<(), StoreError> {
+/// Writes readings of one stream that are not known, and what the delivery brought of it.
+async fn insert(connection: &mut SqliteConnection, batch: i64, readings: &[Reading]) -> Result<(), StoreError> {
+    let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(()) };
+    let n = readings.len() as i64;
+    sqlx::query!("INSERT INTO batch_stream VALUES (?, ?, ?, ?, ?)", first.stream, batch, first.t, last.t, n)
+        .execute(&mut *connection)
+        .await?;
     let statement = |rows: usize| {
-        let mut sql = String::from("INSERT INTO reading (stream_id, t, raw) VALUES (?,?,?)");
-        sql.push_str(&",(?,?,?)".repeat(rows - 1));
+        let mut sql = String::from("INSERT INTO reading (stream_id, t, raw, batch) VALUES (?,?,?,?)");
+        sql.push_str(&",(?,?,?,?)".repeat(rows - 1));
         sql
     };
-    let full = statement(BATCH);
-    for batch in readings.chunks(BATCH) {
+    let full = statement(ROWS);
+    for rows in readings.chunks(ROWS) {
         let short;
-        let sql = if batch.len() == BATCH {
+        let sql = if rows.len() == ROWS {
             &full
         } else {
-            short = statement(batch.len());
+            short = statement(rows.len());
             &short
         };
         // The text is made of placeholders alone; every value is bound.
         let mut query = sqlx::query(sqlx::AssertSqlSafe(sql.as_str()));
-        for r in batch {
-            query = query.bind(r.stream).bind(r.t).bind(r.raw);
+        for r in rows {
+            query = query.bind(r.stream).bind(r.t).bind(r.raw).bind(batch);
         }
         query.execute(&mut *connection).await?;
     }
@@ -244,6 +261,7 @@ async fn renew_blocks(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::batches::testing::HAND;
     use crate::database::testing::store;
 
     #[tokio::test]
@@ -251,15 +269,15 @@ mod tests {
         let (store, _dir) = store().await;
         let stream = crate::stations::testing::stream(&store).await;
         let file: Vec<Reading> = (0..1200).map(|i| Reading { stream, t: i * 900, raw: i as f64 }).collect();
-        let first = store.add_readings(file.clone()).await.unwrap();
+        let first = store.add_readings(&HAND, file.clone()).await.unwrap();
         assert_eq!((first.new, first.known, first.new_records), (1200, 0, 1200));
-        let again = store.add_readings(file.clone()).await.unwrap();
+        let again = store.add_readings(&HAND, file.clone()).await.unwrap();
         assert_eq!((again.new, again.known, again.repeated, again.known_records), (0, 1200, 0, 1200));
 
         let mut other = file[100];
         other.raw = -5.0;
         for _ in 0..2 {
-            let report = store.add_readings(vec![other]).await.unwrap();
+            let report = store.add_readings(&HAND, vec![other]).await.unwrap();
             assert_eq!((report.new, report.repeated), (0, 1));
         }
         let repeats = store.repeats(stream).await.unwrap();
@@ -272,7 +290,7 @@ mod tests {
         let (store, _dir) = store().await;
         let stream = crate::stations::testing::stream(&store).await;
         let readings = vec![Reading { stream, t: 0, raw: 1.0 }, Reading { stream, t: 900, raw: f64::NAN }];
-        assert!(store.add_readings(readings).await.is_err());
+        assert!(store.add_readings(&HAND, readings).await.is_err());
         assert!(store.series(stream).await.unwrap().is_empty());
     }
 
@@ -281,8 +299,9 @@ mod tests {
         let (store, _dir) = store().await;
         let stream = crate::stations::testing::stream(&store).await;
         let reading = |t, raw| Reading { stream, t, raw };
-        let report =
-            store.add_readings(vec![reading(0, 1.0), reading(900, 2.0), reading(0, 1.0), reading(900, 9.0)]).await;
+        let report = store
+            .add_readings(&HAND, vec![reading(0, 1.0), reading(900, 2.0), reading(0, 1.0), reading(900, 9.0)])
+            .await;
         let report = report.unwrap();
         assert_eq!((report.new, report.known, report.repeated), (2, 1, 1));
     }

@@ -12,11 +12,11 @@ use std::collections::hash_map::Entry;
 /// Something that happened to a probe.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ProbeEvent {
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub at: UnixSeconds,
-    /// What.
+    /// What happened, or is to be done.
     pub kind: EventKind,
-    /// Words.
+    /// Whatever else there is to say of it; may be empty.
     pub note: String,
     /// Who noted it.
     pub by: String,
@@ -31,11 +31,11 @@ pub struct ProbePlace {
     pub study_id: i64,
     /// The station's name.
     pub station: String,
-    /// The port.
+    /// Port of the node as its label has it, such as `m05`.
     pub port: String,
     /// Depth, cm.
     pub depth_cm: Option<f64>,
-    /// First moment.
+    /// First moment of it, inclusive.
     pub starts: UnixSeconds,
     /// First moment after; `None`: still there.
     pub ends: Option<UnixSeconds>,
@@ -44,9 +44,9 @@ pub struct ProbePlace {
 /// A sheet of the bench: a check or comparison, as typed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct BenchSheet {
-    /// Row number.
+    /// Number in the database; 0 for what is not kept yet.
     pub id: i64,
-    /// The study.
+    /// Number of the study that it belongs to.
     pub study_id: i64,
     /// What kind of sheet.
     pub kind: String,
@@ -245,7 +245,7 @@ impl Unit {
 mod tests {
     use super::*;
     use crate::database::testing::store;
-    use crate::placements::testing::probe;
+    use crate::probes::testing::probe;
     use crate::stations::testing::station;
 
     #[tokio::test]

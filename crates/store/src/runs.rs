@@ -6,9 +6,9 @@ use crate::{Store, StoreError};
 /// A moisture calibration in work; `draft` holds the form as it was typed.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Run {
-    /// Row number.
+    /// Number in the database; 0 for what is not kept yet.
     pub id: i64,
-    /// The study.
+    /// Number of the study that it belongs to.
     pub study_id: i64,
     /// What it is called.
     pub title: String,

@@ -115,7 +115,9 @@ impl Store {
 
 #[cfg(test)]
 mod tests {
+    use crate::batches::testing::HAND;
     use crate::database::testing::store;
+    use crate::flags::Found;
     use crate::readings::Reading;
     use crate::stations::testing::station;
     use ebrel_core::units::Quantity;
@@ -127,7 +129,7 @@ mod tests {
         let mut unit = store.unit().await.unwrap();
         let node = unit.ensure_node(station, "node 01").await.unwrap();
         let stream = unit.ensure_stream(node, "m05", Quantity::RawOutput, "mV", None).await.unwrap();
-        unit.add_readings(vec![Reading { stream, t: 0, raw: 1.0 }]).await.unwrap();
+        unit.add_readings(&HAND, vec![Reading { stream, t: 0, raw: 1.0 }]).await.unwrap();
         unit.tests_due(station).await.unwrap();
         drop(unit);
         assert!(store.streams(station).await.unwrap().is_empty());
@@ -147,9 +149,9 @@ mod tests {
         assert_eq!(store.stations_to_test().await.unwrap(), [station]);
         let seen = store.changes_to_test(station).await.unwrap();
         change().await;
-        store.replace_flags(station, seen, &[]).await.unwrap();
+        store.replace_flags(station, seen, &Found::default()).await.unwrap();
         assert_eq!(store.stations_to_test().await.unwrap(), [station], "a change came while the tests ran");
-        store.replace_flags(station, store.changes_to_test(station).await.unwrap(), &[]).await.unwrap();
+        store.replace_flags(station, store.changes_to_test(station).await.unwrap(), &Found::default()).await.unwrap();
         assert!(store.stations_to_test().await.unwrap().is_empty());
     }
 }

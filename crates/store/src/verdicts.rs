@@ -14,7 +14,7 @@ pub struct Decision {
     pub stream_id: i64,
     /// The test whose flag it answers.
     pub test: Test,
-    /// First reading.
+    /// Time of the first reading concerned.
     pub start: UnixSeconds,
     /// Last reading, inclusive.
     pub end: UnixSeconds,
@@ -22,9 +22,9 @@ pub struct Decision {
     pub verdict: Verdict,
     /// Why, if a reason was given.
     pub reason: String,
-    /// Who.
+    /// Name of the account that did it.
     pub by: String,
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub at: UnixSeconds,
 }
 
@@ -35,11 +35,11 @@ pub struct EffectiveVerdict {
     pub id: i64,
     /// Leave out or keep.
     pub verdict: Verdict,
-    /// Why.
+    /// The reason that was given; may be empty.
     pub reason: String,
-    /// Who.
+    /// Name of the account that did it.
     pub by: String,
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub at: UnixSeconds,
 }
 
@@ -148,10 +148,10 @@ impl Store {
 mod tests {
     use super::*;
     use crate::database::testing::store;
-    use crate::flags::ChannelFlags;
-    use crate::placements::{NewPlacement, Probe};
-    use ebrel_core::quality::Evidence;
-    use ebrel_core::units::{Grade, Principle};
+    use crate::flags::Found;
+    use crate::placements::NewPlacement;
+    use ebrel_core::quality::{Evidence, Findings, SpikeEvidence};
+    use ebrel_core::units::Grade;
 
     fn spike(start: i64, end: i64) -> Flag {
         Flag {
@@ -161,7 +161,12 @@ mod tests {
             grade: Grade::Wrong,
             readings: 2,
             strength: 50.0,
-            evidence: Evidence::of(&[("height", 0.16)]),
+            evidence: Evidence::Spike(SpikeEvidence {
+                departures: 1.0.into(),
+                height: 0.16.into(),
+                noise: 0.001.into(),
+                readings: 2.0.into(),
+            }),
             reason: "+0.16 in 15 min".into(),
         }
     }
@@ -169,16 +174,7 @@ mod tests {
     async fn rig(store: &Store) -> (i64, i64) {
         let stream_id = crate::stations::testing::stream(store).await;
         let node_id = store.streams(1).await.unwrap()[0].node_id;
-        let probe = Probe {
-            id: 0,
-            serial: "BD-0417".into(),
-            model: String::new(),
-            principle: Principle::Dielectric,
-            instrument_min: None,
-            instrument_max: None,
-            resolution: None,
-        };
-        let probe_id = store.ensure_probe(&probe).await.unwrap();
+        let probe_id = store.ensure_probe(&crate::probes::testing::probe("BD-0417")).await.unwrap();
         let text = String::new;
         let new = NewPlacement {
             node_id,
@@ -197,7 +193,10 @@ mod tests {
     async fn a_verdict_survives_a_new_run_and_can_be_undone() {
         let (store, _dir) = store().await;
         let (stream_id, placement_id) = rig(&store).await;
-        let run = |flags| [ChannelFlags { stream_id, placement_id, flags }];
+        let run = |flags| Found {
+            channels: vec![(stream_id, placement_id)],
+            findings: Findings { flags: vec![flags], causes: Vec::new() },
+        };
         store.replace_flags(1, 0, &run(vec![spike(1800, 2700), spike(90_000, 90_900)])).await.unwrap();
         let decision = Decision {
             id: 0,

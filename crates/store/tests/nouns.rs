@@ -2,100 +2,19 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
+mod common;
+
+use common::{HAND, horizon, probe, rig};
 use ebrel_core::calibration::Curve;
 use ebrel_core::quality::{Event, EventKind};
-use ebrel_core::soil::Horizon;
-use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
+use ebrel_core::units::{DepthCm, Quantity, UnixSeconds};
 use ebrel_store::calibrations::{Adoption, MadeWith, Retirement, Subject};
+use ebrel_store::events::StoredEvent;
 use ebrel_store::imports::Import;
-use ebrel_store::placements::{NewPlacement, Probe};
+use ebrel_store::placements::NewPlacement;
 use ebrel_store::readings::Reading;
 use ebrel_store::runs::Run;
-use ebrel_store::stations::{Station, StoredEvent, Study};
 use ebrel_store::{Store, StoreError};
-
-struct Rig {
-    store: Store,
-    station: i64,
-    node: i64,
-    dir: tempfile::TempDir,
-}
-
-impl Rig {
-    fn path(&self) -> std::path::PathBuf {
-        self.dir.path().join("ebrel.db")
-    }
-
-    /// The stream of a probe at port m05.
-    async fn stream(&self) -> i64 {
-        self.store.ensure_stream(self.node, "m05", Quantity::RawOutput, "mV", None).await.unwrap()
-    }
-}
-
-fn horizon(top_cm: f64, bottom_cm: f64, density: Option<f64>) -> Horizon {
-    Horizon {
-        top_cm,
-        bottom_cm,
-        name: "A".into(),
-        texture: "silt loam".into(),
-        sand_pct: Some(16.0),
-        clay_pct: Some(18.0),
-        organic_matter_pct: None,
-        bulk_density_g_cm3: density,
-    }
-}
-
-async fn rig() -> Rig {
-    let dir = tempfile::tempdir().unwrap();
-    let store = Store::open(&dir.path().join("ebrel.db")).await.unwrap();
-    let study =
-        Study { id: 0, name: "Fern tubs".into(), question: "When?".into(), utc_offset_minutes: 60, fixed_now: None };
-    let study_id = store.add_study(&study).await.unwrap();
-    let text = String::new;
-    let station = Station {
-        id: 0,
-        study_id,
-        code: "tub1".into(),
-        name: "Tub 1".into(),
-        latitude: Some(46.9),
-        longitude: Some(-3.2),
-        elevation_m: None,
-        treatment: "kept wet".into(),
-        cover: text(),
-        known_bias: "stands by the door".into(),
-    };
-    let soil = [horizon(14.0, 38.0, None), horizon(0.0, 14.0, Some(1.18))];
-    let station = store.add_station(&station, &soil).await.unwrap();
-    let node = store.ensure_node(station, "node 01").await.unwrap();
-    Rig { store, station, node, dir }
-}
-
-fn probe(serial: &str) -> Probe {
-    Probe {
-        id: 0,
-        serial: serial.into(),
-        model: "blade dielectric, 5 cm, analog 2.5 V".into(),
-        principle: Principle::Dielectric,
-        instrument_min: Some(250.0),
-        instrument_max: Some(2500.0),
-        resolution: Some(0.1),
-    }
-}
-
-impl Rig {
-    async fn placement(&self, serial: &str, port: &str, starts: i64, ends: Option<i64>) -> NewPlacement {
-        NewPlacement {
-            node_id: self.node,
-            port: port.into(),
-            probe_id: self.store.ensure_probe(&probe(serial)).await.unwrap(),
-            depth_cm: DepthCm::new(15.0).ok(),
-            orientation: "horizontal".into(),
-            starts: UnixSeconds(starts),
-            ends: ends.map(UnixSeconds),
-            note: String::new(),
-        }
-    }
-}
 
 #[tokio::test]
 async fn soil_comes_back_from_the_surface_down_with_its_pore_space() {
@@ -125,7 +44,7 @@ async fn swapped_ports_are_repaired_by_swapping_the_placements() {
     for port in ["m15", "m30"] {
         streams.push(rig.store.ensure_stream(rig.node, port, Quantity::RawOutput, "mV", Some(900)).await.unwrap());
     }
-    rig.store.add_readings(vec![Reading { stream: streams[0], t: 900, raw: 1015.0 }]).await.unwrap();
+    rig.store.add_readings(&HAND, vec![Reading { stream: streams[0], t: 900, raw: 1015.0 }]).await.unwrap();
     let a = rig.placement("BD-0418", "m15", 0, None).await;
     let b = rig.placement("BD-0421", "m30", 0, None).await;
     let a_id = rig.store.place(&a).await.unwrap();
@@ -157,7 +76,15 @@ async fn events_come_back_in_order_of_time() {
     let rig = rig().await;
     for (kind, start) in [(EventKind::Visit, 9000), (EventKind::Installation, 100)] {
         let event = Event { kind, start: UnixSeconds(start), end: UnixSeconds(start + 60) };
-        let stored = StoredEvent { event, amount: Some(2.5), unit: "mm".into(), note: "a note".into() };
+        let stored = StoredEvent {
+            event,
+            amount: Some(2.5),
+            unit: "mm".into(),
+            note: "a note".into(),
+            by: "T. Quill".into(),
+            client_id: None,
+            revision: 1,
+        };
         rig.store.add_event(rig.station, &stored).await.unwrap();
     }
     let events = rig.store.events(rig.station).await.unwrap();
@@ -222,7 +149,7 @@ async fn the_extent_spans_all_streams() {
     assert_eq!(rig.store.extent(rig.station).await.unwrap(), None);
     for (port, t) in [("m05", 5000), ("t05", 900)] {
         let stream = rig.store.ensure_stream(rig.node, port, Quantity::RawOutput, "mV", None).await.unwrap();
-        rig.store.add_readings(vec![Reading { stream, t, raw: 1.0 }]).await.unwrap();
+        rig.store.add_readings(&HAND, vec![Reading { stream, t, raw: 1.0 }]).await.unwrap();
     }
     assert_eq!(rig.store.extent(rig.station).await.unwrap(), Some((UnixSeconds(900), UnixSeconds(5000))));
 }
@@ -233,7 +160,7 @@ async fn readings_of_many_imports_in_any_order_are_one_record() {
     let stream = rig.store.ensure_stream(rig.node, "m05", Quantity::RawOutput, "mV", None).await.unwrap();
     let reading = |i: i64| Reading { stream, t: i * 900, raw: i as f64 };
     for part in [4000..7000, 0..2000, 1500..4200, 6990..9000] {
-        rig.store.add_readings(part.rev().map(reading).collect()).await.unwrap();
+        rig.store.add_readings(&HAND, part.rev().map(reading).collect()).await.unwrap();
     }
     rig.store.forget_all();
     let series = rig.store.series(stream).await.unwrap();
@@ -249,9 +176,9 @@ async fn what_another_process_stores_is_seen_at_once() {
     let stream = rig.stream().await;
     let other = Store::open(&rig.path()).await.unwrap();
     let reading = |t, raw| Reading { stream, t, raw };
-    rig.store.add_readings(vec![reading(0, 1.0)]).await.unwrap();
+    rig.store.add_readings(&HAND, vec![reading(0, 1.0)]).await.unwrap();
     assert_eq!(rig.store.series(stream).await.unwrap().len(), 1, "and it is cached now");
-    other.add_readings(vec![reading(900, 2.0), reading(2_700_000, 3.0)]).await.unwrap();
+    other.add_readings(&HAND, vec![reading(900, 2.0), reading(2_700_000, 3.0)]).await.unwrap();
     assert_eq!(rig.store.series(stream).await.unwrap().values, [1.0, 2.0, 3.0]);
 }
 
@@ -260,7 +187,7 @@ async fn a_damaged_month_is_made_again_from_its_readings() {
     let rig = rig().await;
     let stream = rig.stream().await;
     let readings: Vec<Reading> = (0..6000).map(|i| Reading { stream, t: i * 900, raw: f64::from(i as i32) }).collect();
-    rig.store.add_readings(readings).await.unwrap();
+    rig.store.add_readings(&HAND, readings).await.unwrap();
     let whole = rig.store.series(stream).await.unwrap();
     let pool = sqlx::SqlitePool::connect(&format!("sqlite://{}", rig.path().display())).await.unwrap();
     let blocks = sqlx::query("UPDATE month_block SET times = x'00ff17'").execute(&pool).await.unwrap();

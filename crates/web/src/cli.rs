@@ -1,23 +1,25 @@
-//! The commands: `ebrel demo`, `serve`, `account`, `import`, `export`, `check`.
+//! The commands: `ebrel demo`, `serve`, `account`, `import`, `export`, `check`, `tests`.
 
-use crate::serving;
+use crate::serving::{self, ServeArgs};
 use crate::shell::figures::read_field;
-use crate::state::{Mode, State, wall_clock};
+use crate::state::{State, wall_clock};
+use crate::terminal::{open, tell};
+use anyhow::{anyhow, bail};
 use clap::{Args, Parser, Subcommand};
 use ebrel_app::exporting::{self, Selection};
 use ebrel_app::importing::{self, Report, SavedRecipe};
 use ebrel_app::record::StationRecord;
 use ebrel_app::{checking, reviewing};
-use ebrel_core::quality::Settings;
+use ebrel_core::quality::{Settings, Test};
 use ebrel_core::series::Belief;
-use ebrel_core::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
+use ebrel_core::units::{Grade, Quantity, SpanSeconds, UnixSeconds, format_plain};
 use ebrel_formats::{logger, package, wide};
 use ebrel_store::imports::Import;
 use std::fs::File;
 use std::io::{BufWriter, Write as _};
-use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use tracing_subscriber::fmt::format::FmtSpan;
 
 /// Soil moisture and temperature records, from the probe to the finding.
 #[derive(Parser)]
@@ -59,10 +61,12 @@ enum Command {
         /// Where the flags go.
         #[arg(long, default_value = "flags.csv")]
         out: PathBuf,
-        /// Other thresholds, as JSON.
+        /// Other settings of the tests, as JSON; `ebrel tests` says which there are.
         #[arg(long)]
         settings: Option<PathBuf>,
     },
+    /// Say what each test looks for, and what it can be set to.
+    Tests,
 }
 
 #[derive(Subcommand)]
@@ -76,32 +80,6 @@ enum AccountCommand {
         #[arg(long)]
         name: String,
     },
-}
-
-/// How to serve.
-#[derive(Args)]
-pub struct ServeArgs {
-    /// Where your data lie.
-    #[arg(long)]
-    pub data: PathBuf,
-    /// Address to listen on; beyond this machine only with --tls-cert and --tls-key, or --https.
-    #[arg(long, default_value = "127.0.0.1:8417")]
-    pub listen: SocketAddr,
-    /// Another name that Ebrel answers to, as it stands in a browser's address (without port); may be given several times.
-    #[arg(long)]
-    pub host: Vec<String>,
-    /// The certificate chain, PEM: Ebrel itself speaks HTTPS.
-    #[arg(long, requires = "tls_key")]
-    pub tls_cert: Option<PathBuf>,
-    /// The certificate's key, PEM.
-    #[arg(long, requires = "tls_cert")]
-    pub tls_key: Option<PathBuf>,
-    /// A proxy before Ebrel speaks HTTPS: cookies insist on it.
-    #[arg(long)]
-    pub https: bool,
-    /// Address of a proxy whose X-Forwarded-For is believed.
-    #[arg(long)]
-    pub trusted_proxy: Option<std::net::IpAddr>,
 }
 
 #[derive(Args)]
@@ -154,7 +132,9 @@ struct ExportArgs {
 /// Runs the command line; failures end with a sentence on standard error and code 1.
 pub async fn run() -> ExitCode {
     let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "warn".into());
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    // A request is told when it is answered, with its time: RUST_LOG=info shows them.
+    log.with_span_events(FmtSpan::CLOSE).init();
     let done = match Cli::parse().command {
         Command::Demo { port, data, fresh } => serving::demo(port, &data, fresh).await,
         Command::Serve(args) => serving::serve(args).await,
@@ -162,37 +142,23 @@ pub async fn run() -> ExitCode {
         Command::Import(args) => import(args).await,
         Command::Export(args) => export(args).await,
         Command::Check { package, out, settings } => check(&package, &out, settings.as_deref()),
+        Command::Tests => list_tests(),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,
         Err(sentence) => {
-            tell(&format!("ebrel: {sentence}"));
+            tell(&format!("ebrel: {sentence:#}"));
             ExitCode::FAILURE
         }
     }
 }
 
-/// A line for the person at the terminal.
-pub fn tell(line: &str) {
-    use std::io::Write;
-    // A closed terminal is no reason to stop.
-    let _ = writeln!(std::io::stderr(), "{line}");
-}
-
-/// Opens an existing data directory for a command.
-pub async fn open(data: &Path) -> Result<State, String> {
-    if !data.join("ebrel.db").is_file() {
-        return Err(format!("there is no Ebrel data in {}: give its directory with --data", data.display()));
-    }
-    State::open(data, Mode::Serve { https: false }).await
-}
-
-async fn import(args: ImportArgs) -> Result<(), String> {
+async fn import(args: ImportArgs) -> anyhow::Result<()> {
     let state = open(&args.data).await?;
     let station = state.store.station_called(&args.station).await;
-    let station = station.map_err(|_| format!("there is no station “{}” in {}", args.station, args.data.display()))?;
-    let study = state.store.study(station.study_id).await.map_err(|e| e.to_string())?;
-    let unread = |e: &dyn std::fmt::Display| format!("{}: {e}", args.file.display());
+    let station = station.map_err(|_| anyhow!("there is no station “{}” in {}", args.station, args.data.display()))?;
+    let study = state.store.study(station.study_id).await?;
+    let unread = |e: &dyn std::fmt::Display| anyhow!("{}: {e}", args.file.display());
     let text = logger::Text::of_file(&args.file).map_err(|e| unread(&e))?;
     let head = text.head(importing::HEAD_LINES).map_err(|e| unread(&e))?;
     let name = args.file.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
@@ -203,56 +169,55 @@ async fn import(args: ImportArgs) -> Result<(), String> {
     let offset = i32::try_from(study.utc_offset_minutes).unwrap_or(0);
     let recipe = match &saved {
         Some(saved) => saved.recipe.clone(),
-        None => logger::guess(&text, offset).map_err(|e| format!("{name}: {e}"))?,
+        None => logger::guess(&text, offset).map_err(|e| anyhow!("{name}: {e}"))?,
     };
     let latest = state.now(&study) + SpanSeconds::DAY;
-    let read = logger::read_until(&text, &recipe, latest).map_err(|e| e.to_string())?;
+    let read = logger::read_until(&text, &recipe, latest)?;
     let mut mapping = match &saved {
         Some(saved) => importing::fitted(&saved.mapping, &read),
         None => importing::first_mapping(&read, &head, &name),
     };
     if saved.is_none() {
-        let streams = state.store.streams(station.id).await.map_err(|e| e.to_string())?;
+        let streams = state.store.streams(station.id).await?;
         importing::find_node(&mut mapping, &head, &streams);
     }
     if let Some(node) = args.node {
         mapping.node = node;
     }
     if args.show_recipe {
-        let body = serde_json::to_string_pretty(&SavedRecipe { recipe, mapping }).map_err(|e| e.to_string())?;
+        let body = serde_json::to_string_pretty(&SavedRecipe { recipe, mapping })?;
         return write_out(body.as_bytes());
     }
     let hindrances = importing::hindrances(&read, &mapping, state.now(&study));
     if !hindrances.is_empty() {
-        return Err(format!("{name} was not stored. {}", hindrances.join(" ")));
+        bail!("{name} was not stored. {}", hindrances.join(" "));
     }
-    let sha256 = importing::keep_file(&state.data, &args.file).map_err(|e| e.to_string())?;
-    let text = |value: serde_json::Result<String>| value.map_err(|e| e.to_string());
+    let sha256 = importing::keep_file(&state.data, &args.file)?;
     let kept = Import {
         id: 0,
         station_id: station.id,
         file_name: name.clone(),
         sha256,
-        recipe: text(serde_json::to_string(&recipe))?,
-        mapping: text(serde_json::to_string(&mapping))?,
+        recipe: serde_json::to_string(&recipe)?,
+        mapping: serde_json::to_string(&mapping)?,
         created_at: state.now(&study),
         created_by: "command line".into(),
         report: None,
     };
-    let (_, report) = importing::store(&state.store, &kept, &read, &mapping).await.map_err(|e| e.to_string())?;
-    reviewing::run(&state.store, station.id).await.map_err(|e| e.to_string())?;
+    let (_, report) = importing::store(&state.store, &kept, &read, &mapping).await?;
+    reviewing::run(&state.store, station.id).await?;
     state.store.close().await;
     write_out(report_text(&name, &report).as_bytes())
 }
 
-async fn find_recipe(state: &State, wanted: &str) -> Result<SavedRecipe, String> {
-    let known = state.store.recipes().await.map_err(|e| e.to_string())?;
+async fn find_recipe(state: &State, wanted: &str) -> anyhow::Result<SavedRecipe> {
+    let known = state.store.recipes().await?;
     let body = match known.into_iter().find(|(name, _)| name == wanted) {
         Some((_, body)) => body,
         None => std::fs::read_to_string(wanted)
-            .map_err(|e| format!("“{wanted}” is neither a saved recipe nor a file that can be read ({e})"))?,
+            .map_err(|e| anyhow!("“{wanted}” is neither a saved recipe nor a file that can be read ({e})"))?,
     };
-    serde_json::from_str(&body).map_err(|e| format!("the recipe “{wanted}” cannot be read: {e}"))
+    serde_json::from_str(&body).map_err(|e| anyhow!("the recipe “{wanted}” cannot be read: {e}"))
 }
 
 fn report_text(name: &str, r: &Report) -> String {
@@ -274,27 +239,27 @@ fn report_text(name: &str, r: &Report) -> String {
     out
 }
 
-fn write_out(bytes: &[u8]) -> Result<(), String> {
+fn write_out(bytes: &[u8]) -> anyhow::Result<()> {
     use std::io::Write;
     let mut out = std::io::stdout().lock();
-    out.write_all(bytes).and_then(|()| out.write_all(b"\n")).map_err(|e| e.to_string())
+    out.write_all(bytes).and_then(|()| out.write_all(b"\n")).map_err(Into::into)
 }
 
-async fn export(args: ExportArgs) -> Result<(), String> {
+async fn export(args: ExportArgs) -> anyhow::Result<()> {
     let state = open(&args.data).await?;
     let station = state.store.station_called(&args.station).await;
-    let station = station.map_err(|_| format!("there is no station “{}” in {}", args.station, args.data.display()))?;
-    let record = StationRecord::load(&state.store, station.id).await.map_err(|e| e.to_string())?;
-    let flags = state.store.flags(station.id).await.map_err(|e| e.to_string())?;
+    let station = station.map_err(|_| anyhow!("there is no station “{}” in {}", args.station, args.data.display()))?;
+    let record = StationRecord::load(&state.store, station.id).await?;
+    let flags = state.store.flags(station.id).await?;
     let (first, last) = record.extent().unwrap_or((UnixSeconds(0), wall_clock()));
     let time = |text: &Option<String>, other: UnixSeconds| match text {
         None => Ok(other),
         Some(text) => ebrel_formats::parse_rfc3339(text)
             .or_else(|| read_field(text, record.study.utc_offset_minutes))
-            .ok_or_else(|| format!("“{text}” is no date or time: write it like 2026-05-01 or 2026-05-01T06:00Z")),
+            .ok_or_else(|| anyhow!("“{text}” is no date or time: write it like 2026-05-01 or 2026-05-01T06:00Z")),
     };
-    let quantity = |code: &String| Quantity::from_code(code).ok_or_else(|| format!("there is no quantity “{code}”"));
-    let grade = |code: &String| Grade::from_code(code).ok_or_else(|| format!("there is no grade “{code}”"));
+    let quantity = |code: &String| Quantity::from_code(code).ok_or_else(|| anyhow!("there is no quantity “{code}”"));
+    let grade = |code: &String| Grade::from_code(code).ok_or_else(|| anyhow!("there is no grade “{code}”"));
     let selection = Selection {
         from: time(&args.from, first)?,
         to: time(&args.to, UnixSeconds(last.0 + 60 - last.0.rem_euclid(60)))?,
@@ -305,9 +270,9 @@ async fn export(args: ExportArgs) -> Result<(), String> {
     };
     let kind = args.out.extension().and_then(|e| e.to_str()).unwrap_or_default();
     if !["zip", "csv"].contains(&kind) {
-        return Err("give --out a name that ends in .zip or .csv".into());
+        bail!("give --out a name that ends in .zip or .csv");
     }
-    let wrong = |e: std::io::Error| format!("{}: {e}", args.out.display());
+    let wrong = |e: std::io::Error| anyhow!("{}: {e}", args.out.display());
     let mut out = BufWriter::new(File::create(&args.out).map_err(wrong)?);
     if kind == "zip" {
         package::write_zip(exporting::package(&record, &flags, &selection), &mut out).map_err(wrong)?;
@@ -319,18 +284,34 @@ async fn export(args: ExportArgs) -> Result<(), String> {
     out.flush().map_err(wrong)
 }
 
-fn check(path: &Path, out: &Path, settings: Option<&Path>) -> Result<(), String> {
+/// The tests as their definitions have them, in the form of a settings file's keys.
+fn list_tests() -> anyhow::Result<()> {
+    let mut out = std::io::stdout().lock();
+    let mut write = |line: String| writeln!(out, "{line}");
+    for test in Test::ALL {
+        let d = test.definition();
+        write(format!("{} ({}, {}): {}", test.code(), d.mark, d.grade.code(), d.finds))?;
+        for s in d.settings {
+            let [usual, min, max] = [s.default, s.range.min, s.range.max].map(format_plain);
+            write(format!("    {} {usual} {} ({min} to {max}): {}", s.key, s.range.unit, s.meaning))?;
+        }
+    }
+    Ok(())
+}
+
+fn check(path: &Path, out: &Path, settings: Option<&Path>) -> anyhow::Result<()> {
     let settings = match settings {
         None => Settings::default(),
         Some(file) => {
-            let text = std::fs::read_to_string(file).map_err(|e| format!("{}: {e}", file.display()))?;
-            serde_json::from_str(&text).map_err(|e| format!("{}: {e}", file.display()))?
+            let text = std::fs::read_to_string(file).map_err(|e| anyhow!("{}: {e}", file.display()))?;
+            let given: Settings = serde_json::from_str(&text).map_err(|e| anyhow!("{}: {e}", file.display()))?;
+            given.checked().map_err(|e| anyhow!("{}: {e}", file.display()))?
         }
     };
-    let package = package::read_path(path).map_err(|e| e.to_string())?;
+    let package = package::read_path(path)?;
     let rows = checking::check(&package, &settings);
-    let bytes = package::flags_csv(&rows).map_err(|e| e.to_string())?;
-    std::fs::write(out, bytes).map_err(|e| format!("{}: {e}", out.display()))?;
+    let bytes = package::flags_csv(&rows)?;
+    std::fs::write(out, bytes).map_err(|e| anyhow!("{}: {e}", out.display()))?;
     tell(&format!("{} flags written to {}", rows.len(), out.display()));
     Ok(())
 }

@@ -15,3 +15,4 @@ pub mod server;
 mod serving;
 mod shell;
 pub mod state;
+mod terminal;

@@ -1,5 +1,8 @@
 //! The one place where routes and guards are put together; nothing but the commands and the tests leans on it.
 
+use crate::shell::request_log::ByPattern;
+use crate::shell::routes::Routes;
+pub use crate::shell::routes::{Entry, Least, Scope};
 use crate::state::{Mode, State, UPLOAD_LIMIT};
 use crate::{rooms, shell};
 use actix_session::SessionMiddleware;
@@ -10,14 +13,22 @@ use actix_web::{App, HttpServer, web};
 use rustls::ServerConfig;
 use std::net::TcpListener;
 use std::time::Duration;
+use tracing_actix_web::TracingLogger;
 
 /// Time that a client has to send the head of a request.
 const HEAD_TIME: Duration = Duration::from_secs(10);
 
 /// Routes of every room, and what guards them.
 pub fn configure(config: &mut web::ServiceConfig) {
-    shell::routes(config);
-    rooms::routes(config);
+    table(config);
+}
+
+/// The same, with the table of what was taken in.
+pub fn table(config: &mut web::ServiceConfig) -> Vec<Entry> {
+    let mut routes = Routes::new(config);
+    shell::routes(&mut routes);
+    rooms::routes(&mut routes);
+    routes.into_table()
 }
 
 /// Serves the application on a listener until it is told to stop; over TLS if it is given a certificate.
@@ -55,6 +66,7 @@ pub fn server(
             .wrap(from_fn(shell::limits::limit))
             .wrap(Compress::default())
             .wrap(from_fn(shell::guard::headers))
+            .wrap(TracingLogger::<ByPattern>::new())
             .configure(configure)
             .default_service(web::to(shell::errors::nowhere))
     });

@@ -3,7 +3,7 @@
 
 use ebrel_core::units::{Principle, UnixSeconds};
 use ebrel_simulator::drying_container;
-use ebrel_store::placements::Probe;
+use ebrel_store::probes::Probe;
 use ebrel_store::register::BenchSheet;
 use ebrel_store::runs::Run;
 use ebrel_store::{Store, StoreError};

@@ -1,7 +1,9 @@
 //! The demo study, made by the simulator, with its plans.
 
 mod bench;
+mod field;
 mod plans;
+mod tubs;
 
 use ebrel_core::calibration::{Curve, Samples, recommend};
 use ebrel_core::quality::{self, Event};
@@ -9,12 +11,16 @@ use ebrel_core::register::EventKind;
 use ebrel_core::soil::Horizon;
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
 use ebrel_simulator::{BenchRun, SampleMasses, Scenario, ostrelle_cut_coupe, simulate};
+use ebrel_store::batches::{Origin, Source};
 use ebrel_store::calibrations::{Adoption, MadeWith, Subject};
-use ebrel_store::placements::{NewPlacement, Probe};
+use ebrel_store::events::StoredEvent;
+use ebrel_store::placements::NewPlacement;
+use ebrel_store::probes::Probe;
 use ebrel_store::readings::Reading;
 use ebrel_store::register::ProbeEvent;
 use ebrel_store::runs::Run;
-use ebrel_store::stations::{Station, StoredEvent, Study};
+use ebrel_store::stations::Station;
+use ebrel_store::studies::Study;
 use ebrel_store::{Store, StoreError};
 use serde_json::json;
 
@@ -44,7 +50,7 @@ pub async fn seed(store: &Store) -> Result<(), StoreError> {
         utc_offset_minutes: 0,
         fixed_now: Some(scenario.end + 6 * 3600),
     };
-    let study_id = store.add_study(&study).await?;
+    let study_id = store.add_study(&study, None).await?;
     let station = add_station(store, study_id, &scenario).await?;
     let node = store.ensure_node(station, "node 01").await?;
     let mut readings = Vec::new();
@@ -55,8 +61,9 @@ pub async fn seed(store: &Store) -> Result<(), StoreError> {
         readings.extend(stream.readings.iter().map(|(t, raw)| Reading { stream: id, t: *t, raw: *raw }));
         repeats.extend(stream.repeats.iter().map(|(t, raw)| Reading { stream: id, t: *t, raw: *raw }));
     }
-    store.add_readings(readings).await?;
-    store.add_readings(repeats).await?;
+    let origin = Origin::of(Source::Demo, UnixSeconds(scenario.end));
+    store.add_readings(&origin, readings).await?;
+    store.add_readings(&origin, repeats).await?;
     place_probes(store, node, &scenario).await?;
     calibrate(store, study_id, &scenario).await?;
     for event in events(&scenario) {
@@ -64,7 +71,10 @@ pub async fn seed(store: &Store) -> Result<(), StoreError> {
     }
     crate::reviewing::run(store, station).await?;
     bench::seed(store, study_id, scenario.start - 40 * 86_400).await?;
-    plans::seed(store, study_id, station).await
+    plans::seed(store, study_id, station).await?;
+    let field = field::seed(store, study_id, UnixSeconds(scenario.start)).await;
+    field.map_err(|e| StoreError::Rule(e.to_string()))?;
+    tubs::seed(store, UnixSeconds(scenario.end + 6 * 3600)).await
 }
 
 fn meaning_of(port: &str) -> (Quantity, &'static str) {
@@ -275,6 +285,9 @@ fn events(scenario: &Scenario) -> Vec<StoredEvent> {
         amount: None,
         unit: String::new(),
         note: note.into(),
+        by: "N. Arvel".into(),
+        client_id: None,
+        revision: 1,
     };
     vec![
         event(

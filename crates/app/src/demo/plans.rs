@@ -121,7 +121,7 @@ fn recess() -> Value {
     probes.push(probe(-150.0, "air-shielded", "TH-0041", "the air under the canopy"));
     json!({
         "purpose": "The same soil with its canopy: what the cut coupe is compared with.",
-        "latitude": 46.9, "longitude": -3.2, "elevation_m": 212, "treatment": "none", "cover": "hazel coppice, 14 years",
+        "latitude": 46.9011, "longitude": -3.1991, "elevation_m": 212, "treatment": "none", "cover": "hazel coppice, 14 years",
         "figures": {"roots_cm": 45, "distance_m": 655, "spreading": 10, "battery_mah": 19000, "outage_days": 21, "hole_spacing_cm": 25},
         "choices": {"method": "recess", "hardness": "soft", "terrain": "broken", "logger": "node-8"},
         "candidates": [candidate("between two full stools, 40 m north of the cut", 3, &[("sky", 1, "closed canopy: battery, no panel")])],
@@ -139,7 +139,7 @@ fn side_wall() -> Value {
     ]);
     json!({
         "purpose": "Half shade at the ride: does it lie between the two coupes, or is it a place of its own?",
-        "latitude": 46.9, "longitude": -3.2, "elevation_m": 208, "treatment": "half shade", "cover": "grass and bramble",
+        "latitude": 46.8994, "longitude": -3.1982, "elevation_m": 208, "treatment": "half shade", "cover": "grass and bramble",
         "figures": {"roots_cm": 45, "distance_m": 590, "outage_days": 21, "scan_s": 900, "collar_cm": 5},
         "choices": {"method": "side_wall", "hardness": "firm", "machines": "none", "terrain": "open", "logger": "node-8"},
         "candidates": [candidate("three paces in from the ride", 2, &[("relief", 1, "an edge: it is the question here")])],
@@ -163,7 +163,7 @@ fn bad() -> Value {
     probes[3]["cable_m"] = json!(1);
     json!({
         "purpose": "",
-        "latitude": 46.9, "longitude": -3.2, "treatment": "none",
+        "latitude": 46.8987, "longitude": -3.2009, "treatment": "none",
         "figures": {"roots_cm": 60, "hole_angle_deg": 10, "battery_mah": 0, "distance_m": 9000, "pusher_pipe_cm": 60},
         "choices": {"method": "slanted", "hardness": "hard", "terrain": "forest", "logger": "node-bus"},
         "candidates": [{"name": "corner by the gate, easy to dig", "scores": {"represents": 0, "undisturbed": 1}, "cleared": {"access": "yes"}}],

@@ -6,13 +6,15 @@
 //! [`conditions`] tells what the next step takes, and which slips of oven, logger and packing show.
 
 mod conditions;
+mod figures;
 mod notices;
 mod read;
 mod resolve;
 
 pub use conditions::{Conditions, RunContext, conditions};
+pub use figures::RowFigures;
 pub use read::{FieldDensity, field_density, repeats};
-pub use resolve::{Resolved, RowFigures, density_target, is_permittivity, resolve, solids};
+pub use resolve::{Resolved, density_target, is_permittivity, resolve, solids};
 
 use crate::units::coded;
 use serde::{Deserialize, Serialize};
@@ -30,7 +32,7 @@ coded!(
 );
 
 impl School {
-    /// In words.
+    /// What the form calls it.
     pub const fn words(self) -> &'static str {
         match self {
             Self::Packed => "packed container, wetted in steps",
@@ -84,7 +86,7 @@ pub struct RunDraft {
     pub w_now: String,
     /// Water added at each step, mL.
     pub water: String,
-    /// The samples.
+    /// The samples, in the order of the table.
     pub rows: Vec<SampleRow>,
 }
 
@@ -155,9 +157,24 @@ pub struct SampleRow {
     /// Core volume, cm³.
     pub volume: String,
     /// Left out of the fit by a person.
+    #[serde(deserialize_with = "ticked")]
     pub out: bool,
     /// Why it was left out.
     pub why: String,
+}
+
+/// A tick as a form sends it ("yes", or nothing), or as it is kept.
+fn ticked<'de, D: serde::Deserializer<'de>>(from: D) -> Result<bool, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum Tick {
+        Kept(bool),
+        Sent(String),
+    }
+    Ok(match Tick::deserialize(from)? {
+        Tick::Kept(ticked) => ticked,
+        Tick::Sent(text) => !text.is_empty(),
+    })
 }
 
 impl SampleRow {

@@ -1,7 +1,7 @@
 //! What is noticed of samples that can be read: they count, and something is said.
 
 use super::RunDraft;
-use super::resolve::RowFigures;
+use super::figures::RowFigures;
 use crate::calibration::{DENSITY_DRIFT, Recommendation};
 use crate::sampling::{CoreSample, Drying};
 use crate::statistics::median;

@@ -58,7 +58,7 @@ pub struct FieldDensity {
     pub mean: f64,
     /// Standard deviation among the cores, from two on.
     pub sd: Option<f64>,
-    /// Cores.
+    /// How many cores.
     pub n: usize,
 }
 

@@ -1,8 +1,8 @@
 //! Which of two fitted forms to take, and when the tins cannot say.
 
+use super::candidate::Candidate;
 use super::fit::{PolynomialFit, quadratic_form};
 use super::form::Form;
-use super::recommend::Candidate;
 use super::{BAND_LEVEL, FACTORY_CLAIM};
 use crate::statistics::t_quantile;
 use crate::units::format_value;

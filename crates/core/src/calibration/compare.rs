@@ -12,11 +12,11 @@ const BAND: f64 = 0.05;
 /// The largest change.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Largest {
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub at: UnixSeconds,
     /// Water content before, m³/m³.
     pub before: f64,
-    /// And after.
+    /// Its mean after the change, m³/m³.
     pub after: f64,
 }
 
@@ -38,7 +38,7 @@ pub struct DayMeans {
     pub day: UnixSeconds,
     /// Mean before; NaN where no calibration held.
     pub before: f64,
-    /// Mean after.
+    /// Mean water content after the change, m³/m³.
     pub after: f64,
 }
 
@@ -70,7 +70,7 @@ pub struct Comparison {
     pub largest: Option<Largest>,
     /// Change by wetness, dry first.
     pub bands: Vec<ContentBand>,
-    /// Daily means.
+    /// Means of each day before and after, for the drawing.
     pub days: Vec<DayMeans>,
     /// Strains of the old meaning and of the new one.
     pub strains: (OutOfBounds, OutOfBounds),

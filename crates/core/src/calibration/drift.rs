@@ -17,7 +17,7 @@ const PLACES: usize = 5;
 /// The two curves at one raw output.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Apart {
-    /// Raw output.
+    /// Raw output at which both curves are held against each other.
     pub raw: f64,
     /// Water content by the earlier curve, m³/m³.
     pub before: f64,

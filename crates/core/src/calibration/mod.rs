@@ -6,6 +6,7 @@
 //! samples. [`compare`] tells what a new curve would change in a record, [`drift`] what lies between two versions.
 //! Nothing here ever changes a reading.
 
+mod candidate;
 mod choice;
 mod compare;
 mod curve;
@@ -16,13 +17,14 @@ mod literature;
 mod recommend;
 mod serves;
 
+pub use candidate::Candidate;
 pub use compare::{Comparison, ContentBand, DayMeans, Largest, OutOfBounds, compare};
 pub use curve::{Curve, CurveError, Estimate};
 pub use drift::{Drift, drift};
 pub use fit::{Direction, FitError, Intercept, PolynomialFit};
 pub use form::Form;
 pub use literature::{Published, Score, mixing_theta, score};
-pub use recommend::{Candidate, Recommendation, Samples, recommend};
+pub use recommend::{Recommendation, Samples, recommend};
 pub use serves::serves_model;
 
 /// Confidence level of every band that is drawn.

@@ -16,6 +16,17 @@ pub enum Attitude {
 }
 
 impl Attitude {
+    /// How it lies, in words: "level, blade on edge".
+    #[must_use]
+    pub fn words(self) -> String {
+        match self {
+            Self::LevelOnEdge => "level, blade on edge".into(),
+            Self::LevelFlat => "level, flat face up".into(),
+            Self::Upright => "upright".into(),
+            Self::Slanted(degrees) => format!("slanted, {degrees}° from the vertical"),
+        }
+    }
+
     /// Unit vectors (along the probe, across its face, off its face) in (right, into the page, down).
     fn axes(self) -> [[f64; 3]; 3] {
         match self {

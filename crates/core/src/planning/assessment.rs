@@ -9,20 +9,22 @@ use super::figures::Figure;
 use super::kit::{Cost, Item, costs, kit};
 use super::link::{Radio, radio};
 use super::methods::{Disagreement, Fit, disagreements, fits};
-use super::plan::{Plan, Setting, resolve, tidy};
+use super::plan::{Plan, resolve};
+use super::planned::Setting;
 use super::ports::{Wiring, wire};
 use super::remark::{Remark, Severity, Step};
 use super::site::{ScoredSite, judge};
 use super::steps::{WorkStep, work_steps};
 use super::{depths, methods, program};
 use crate::power::Memory;
+use crate::units::format_short;
 
 /// All that a plan says of itself.
 #[derive(Debug, Clone)]
 pub struct Assessment {
     /// The plan with its quantities.
     pub plan: Plan,
-    /// The hole.
+    /// What is to be dug, with its drawing.
     pub dig: Dig,
     /// Soil out and back, by horizon.
     pub layers: Vec<LayerOut>,
@@ -40,11 +42,11 @@ pub struct Assessment {
     pub energy: Energy,
     /// The radio budget.
     pub radio: Radio,
-    /// The kit.
+    /// What to take along, and its price.
     pub kit: Vec<Item>,
     /// What it costs.
     pub costs: Vec<Cost>,
-    /// The calendar.
+    /// What is due when, in order of time.
     pub calendar: Vec<Entry>,
     /// Steps of the work on site.
     pub steps: Vec<WorkStep>,
@@ -107,7 +109,7 @@ impl Assessment {
         if probes == 0 {
             return "No depth is chosen yet.".into();
         }
-        let words: Vec<String> = depths.into_iter().map(tidy).collect();
+        let words: Vec<String> = depths.into_iter().map(format_short).collect();
         let holes = self.dig.holes.len();
         let deepest = self.dig.holes.iter().map(|h| h.bottom_cm).fold(0.0, f64::max);
         format!(
@@ -116,7 +118,11 @@ impl Assessment {
             words.join(", "),
             if holes > 1 { format!("{holes} holes: ") } else { String::new() },
             self.plan.method.name(),
-            if holes > 0 { format!(", {} cm deep", tidy((deepest * 10.0).round() / 10.0)) } else { String::new() }
+            if holes > 0 {
+                format!(", {} cm deep", format_short((deepest * 10.0).round() / 10.0))
+            } else {
+                String::new()
+            }
         )
     }
 

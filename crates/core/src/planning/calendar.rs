@@ -17,18 +17,18 @@ pub struct Entry {
     pub from: UnixSeconds,
     /// Midnight after its last day.
     pub until: UnixSeconds,
-    /// What.
+    /// What happened, or is to be done.
     pub what: String,
-    /// Why then.
+    /// What makes that the day.
     pub why: String,
     /// Days from one to the next, and how many, if it comes again and again.
     pub repeats: Option<(i64, u32)>,
 }
 
 /// Days until readings count, by what sits how.
-const SETTLE_DAYS: i64 = 14;
-const SETTLE_BLOCK_DAYS: i64 = 21;
-const SETTLE_REPACKED_DAYS: i64 = 42;
+pub(crate) const SETTLE_DAYS: i64 = 14;
+pub(crate) const SETTLE_BLOCK_DAYS: i64 = 21;
+pub(crate) const SETTLE_REPACKED_DAYS: i64 = 42;
 /// Cycles of soaking and drying a tension probe before it is installed wet, and days of each.
 const SOAK_CYCLES: i64 = 2;
 const SOAK_CYCLE_DAYS: i64 = 3;

@@ -17,14 +17,14 @@ pub enum Signal {
     Bus,
     /// A digital bus whose devices carry addresses that are unique from the factory.
     OneWire,
-    /// Pulses.
+    /// Closures of a switch, to be counted.
     Pulse,
     /// A contact that is open or closed.
     Switch,
 }
 
 impl Signal {
-    /// In words.
+    /// How the signal is called on a page.
     #[must_use]
     pub const fn words(self) -> &'static str {
         match self {
@@ -62,16 +62,16 @@ pub enum Function {
     Low,
     /// Data of a bus.
     Data,
-    /// Ground.
+    /// The conductor to ground.
     Ground,
-    /// Shield.
+    /// The shield of the cable.
     Shield,
     /// Of no use here.
     Spare,
 }
 
 impl Function {
-    /// In words.
+    /// How the conductor is called on a wiring sheet.
     #[must_use]
     pub const fn words(self) -> &'static str {
         match self {
@@ -136,7 +136,7 @@ pub struct ProbeModel {
     pub in_soil: bool,
     /// Length of its cable, m.
     pub cable_m: f64,
-    /// Its conductors.
+    /// Conductors of its cable, in the order of the sheet.
     pub conductors: Vec<Conductor>,
     /// Coefficients of the maker's curve from raw output to water content, lowest power first; empty without one.
     #[serde(default)]
@@ -181,7 +181,7 @@ pub struct LoggerModel {
     pub code: String,
     /// Name in words.
     pub name: String,
-    /// Its ports.
+    /// Ports, in the order in which they are filled.
     pub ports: Vec<Port>,
     /// Supplies that it can switch for probes, V.
     pub supplies_v: Vec<f64>,
@@ -189,7 +189,7 @@ pub struct LoggerModel {
     pub switched_ma: f64,
     /// Whether it cuts each probe off, supply and ground, while another is read.
     pub isolates: bool,
-    /// Memory, bytes.
+    /// Memory for records, bytes.
     pub memory_bytes: u64,
     /// Page of the memory, bytes.
     pub page_bytes: u64,
@@ -210,13 +210,13 @@ pub struct LoggerModel {
     pub price: f64,
 }
 
-/// All models.
+/// All models that a plan can name.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Catalogue {
-    /// Probes.
+    /// Models of probes, by code.
     pub probes: Vec<ProbeModel>,
-    /// Loggers.
+    /// Models of loggers, by code.
     pub loggers: Vec<LoggerModel>,
 }
 

@@ -2,10 +2,11 @@
 
 use super::digging::Dig;
 use super::figures::Figure;
-use super::plan::{Plan, tidy};
+use super::plan::Plan;
 use super::remark::{Remark, Severity, Step};
 use crate::geometry::{overlap_fraction, share_above_surface};
 use crate::soil::Horizon;
+use crate::units::format_short;
 
 /// A depth that a school offers.
 #[derive(Debug, Clone, PartialEq)]
@@ -21,13 +22,13 @@ pub struct OfferedDepth {
 /// One school's offer for this soil and these roots.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Offer {
-    /// Code.
+    /// The word that stands for it in drafts.
     pub code: &'static str,
     /// What the school is called.
     pub school: &'static str,
     /// What it gives.
     pub gives: &'static str,
-    /// Its depths.
+    /// Depths that it offers, the shallowest first.
     pub depths: Vec<OfferedDepth>,
 }
 
@@ -112,12 +113,12 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
         let (top, bottom) = p.span();
         if top < 0.0 {
             let air = share_above_surface(p.depth_cm, p.depth_cm - top) * 100.0;
-            let least = tidy(((p.depth_cm - top) * 2.0).ceil() / 2.0);
+            let least = format_short(((p.depth_cm - top) * 2.0).ceil() / 2.0);
             say(
                 Severity::Stop,
                 format!(
                     "{air:.0} % of what it senses is air: so lying it reaches {} cm up. Go to {least} cm or deeper, or lay it flatter.",
-                    tidy(p.depth_cm - top)
+                    format_short(p.depth_cm - top)
                 ),
             );
         }
@@ -128,9 +129,9 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
                 Severity::Weak,
                 format!(
                     "It senses {} to {} cm, across the boundary at {} cm: its reading mixes two soils.",
-                    tidy(top),
-                    tidy(bottom),
-                    tidy(boundary)
+                    format_short(top),
+                    format_short(bottom),
+                    format_short(boundary)
                 ),
             );
         }
@@ -139,8 +140,8 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
                 Severity::Note,
                 format!(
                     "The soil is described down to {} cm only: its pore space at {} cm is not known.",
-                    tidy(last.bottom_cm),
-                    tidy(p.depth_cm)
+                    format_short(last.bottom_cm),
+                    format_short(p.depth_cm)
                 ),
             );
         }
@@ -174,16 +175,16 @@ fn between(plan: &Plan, dig: &Dig, remarks: &mut Vec<Remark>) {
                     a.place(),
                     b.label,
                     b.place(),
-                    tidy(distance(va.centre, vb.centre))
+                    format_short(distance(va.centre, vb.centre))
                 );
                 remarks.push(Remark::new(Step::Depths, Severity::Weak, b.field("depth_cm"), says));
             } else if gap > 0.5 && gap < clearance && needs_tool && dig.same_hole(i, j) && dig.same_side(i, j) {
                 let says = format!(
                     "Only {} cm between {} and {} cm: the tool needs {}. Set one on the other side, or part them.",
-                    tidy(gap),
-                    tidy(a.depth_cm.min(b.depth_cm)),
-                    tidy(a.depth_cm.max(b.depth_cm)),
-                    tidy(clearance)
+                    format_short(gap),
+                    format_short(a.depth_cm.min(b.depth_cm)),
+                    format_short(a.depth_cm.max(b.depth_cm)),
+                    format_short(clearance)
                 );
                 remarks.push(Remark::new(Step::Depths, Severity::Weak, b.field("depth_cm"), says));
             }
@@ -205,9 +206,9 @@ fn sentinel(plan: &Plan, remarks: &mut Vec<Remark>) {
         if p.span().0 < roots {
             let says = format!(
                 "The sentinel senses from {} cm, but roots reach {} cm: it would see them drink. Go to {} cm.",
-                tidy(p.span().0),
-                tidy(roots),
-                tidy((roots + p.depth_cm - p.span().0).ceil())
+                format_short(p.span().0),
+                format_short(roots),
+                format_short((roots + p.depth_cm - p.span().0).ceil())
             );
             remarks.push(Remark::new(Step::Depths, Severity::Weak, p.field("depth_cm"), says));
         }
@@ -216,7 +217,7 @@ fn sentinel(plan: &Plan, remarks: &mut Vec<Remark>) {
     if !deep_enough && plan.probes.iter().filter(|p| p.model.in_soil).count() >= 2 {
         let says = format!(
             "No sentinel below the roots ({} cm): water that drains past them goes unseen. Mark the deepest probe, if it is one.",
-            tidy(roots)
+            format_short(roots)
         );
         remarks.push(Remark::new(Step::Depths, Severity::Note, "", says));
     }

@@ -14,7 +14,7 @@ pub struct DesignDraft {
     pub question: Typed,
     /// `yes` by the code of a quantity.
     pub quantities: BTreeMap<String, Typed>,
-    /// Treatments.
+    /// Treatments with their replicates; none: one place alone.
     pub treatments: Vec<TreatmentDraft>,
     /// How long, months.
     pub months: Typed,
@@ -55,11 +55,11 @@ const FEW_REPLICATES: f64 = 3.0;
 /// A design with its numbers.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Design {
-    /// Months.
+    /// How long the study is to last, months.
     pub months: f64,
     /// Seconds from record to record.
     pub interval_s: f64,
-    /// Quantities.
+    /// What is to be measured, each once.
     pub quantities: Vec<Quantity>,
     /// Treatments with their number of places.
     pub treatments: Vec<(String, f64)>,

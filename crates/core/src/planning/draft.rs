@@ -108,9 +108,9 @@ drafts! {
     Draft {
         /// What the station answers.
         purpose: Typed,
-        /// Degrees north.
+        /// Latitude in degrees, north positive.
         latitude: Typed,
-        /// Degrees east.
+        /// Longitude in degrees, east positive.
         longitude: Typed,
         /// Metres above the sea.
         elevation_m: Typed,
@@ -121,7 +121,7 @@ drafts! {
         /// Numbers by their code; what is missing follows the table of [`super::Figure`]s.
         figures: BTreeMap<String, Typed>,
         /// Answers among a few, by question: `method`, `hardness`, `machines`, `seat`, `stay`, `fill`, `terrain`,
-        /// `logger`, `measures`.
+        /// What was chosen, by the key of the choice: `logger`, `measures`.
         choices: BTreeMap<String, Typed>,
         /// Places that were looked at.
         candidates: Vec<CandidateDraft>,
@@ -133,7 +133,7 @@ drafts! {
         biases: Vec<BiasDraft>,
         /// Soil from the surface down.
         horizons: Vec<HorizonDraft>,
-        /// Probes.
+        /// The probes that are to be put in, in the order of the list.
         probes: Vec<ProbeDraft>,
         /// Tables of records.
         tables: Vec<TableDraft>,
@@ -172,24 +172,24 @@ drafts! {
         /// What is done about it.
         mitigation: Typed,
     }
-    /// A horizon.
+    /// A horizon of the profile as it is expected.
     HorizonDraft {
-        /// Name.
+        /// What the horizon is called, such as `Bt`.
         name: Typed,
-        /// Texture class.
+        /// Texture class, as in the soil map or by hand.
         texture: Typed,
         /// Lower boundary, cm.
         bottom_cm: Typed,
         /// Dry bulk density, g/cm³.
         density: Typed,
-        /// Sand, %.
+        /// Share of sand in the mineral soil, % by mass.
         sand_pct: Typed,
-        /// Clay, %.
+        /// Share of clay in the mineral soil, % by mass.
         clay_pct: Typed,
         /// Organic matter, %.
         organic_pct: Typed,
     }
-    /// A probe.
+    /// A probe that is to be put in.
     ProbeDraft {
         /// Depth of its sensing centre, cm.
         depth_cm: Typed,
@@ -212,7 +212,7 @@ drafts! {
     }
     /// A table of records.
     TableDraft {
-        /// Name.
+        /// What the table is called at the logger.
         name: Typed,
         /// Minutes from record to record.
         every_min: Typed,
@@ -221,13 +221,13 @@ drafts! {
     }
     /// A program that was sent to the logger.
     SentProgram {
-        /// Its number.
+        /// Number of the program that was sent.
         version: Typed,
-        /// When.
+        /// The day on which it was sent.
         sent: Typed,
-        /// By whom.
+        /// Who sent it to the logger.
         by: Typed,
-        /// What changed.
+        /// What it does otherwise than the one before.
         changed: Typed,
         /// Scan interval and tables, as sent.
         program: Typed,

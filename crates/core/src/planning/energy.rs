@@ -2,10 +2,11 @@
 
 use super::figures::{Figure, Figures};
 use super::link::Radio;
-use super::plan::{Plan, tidy};
+use super::plan::Plan;
 use super::program::span;
 use super::remark::{Remark, Severity, Step};
 use crate::power::{SelfDischarge, average_current, battery_days, daylight, derating, mid_month_day, solar_run};
+use crate::units::format_short;
 
 /// Capacity left of a lithium cell by temperature (°C, factor): a planning table; the maker's own is better.
 const COLD: [(f64, f64); 4] = [(-30.0, 0.45), (-10.0, 0.7), (0.0, 0.85), (20.0, 1.0)];
@@ -186,7 +187,7 @@ fn alone(plan: &Plan, radio: &Radio, energy: &mut Energy) {
         })
         .collect();
     energy.holds = days >= target;
-    let cold = format!("at the coldest month's {} °C", tidy(energy.coldest_c));
+    let cold = format!("at the coldest month's {} °C", format_short(energy.coldest_c));
     energy.says = format!("The battery lasts {} {cold}; {} are asked.", long_span(days), long_span(target));
     if !energy.holds {
         energy.says += &remedy(plan, radio, energy, target);
@@ -229,7 +230,7 @@ fn remedy(plan: &Plan, radio: &Radio, energy: &Energy, target: f64) -> String {
     let needed = plan.get(Figure::Battery) * target / energy.battery_days.unwrap_or(target).max(0.1);
     let longest =
         best.map(|(days, words)| format!(" Even {words} gives only {}.", long_span(days))).unwrap_or_default();
-    format!("{longest} About {} mAh, or a panel, would do.", tidy((needed / 100.0).ceil() * 100.0))
+    format!("{longest} About {} mAh, or a panel, would do.", format_short((needed / 100.0).ceil() * 100.0))
 }
 
 fn with_panel(plan: &Plan, latitude: f64, energy: &mut Energy) {
@@ -260,14 +261,14 @@ fn with_panel(plan: &Plan, latitude: f64, energy: &mut Energy) {
         income_wh[worst]
     );
     energy.says = match (energy.holds, dark_months, needed_w) {
-        (true, 0, _) => format!("{balance}; the battery alone carries {} days.", tidy(autonomy_days.floor())),
+        (true, 0, _) => format!("{balance}; the battery alone carries {} days.", format_short(autonomy_days.floor())),
         (true, n, _) => format!(
             "The sun does not rise for {n} months: the battery carries the node through them, and the panel fills it again."
         ),
         (false, n, _) if n > 0 => format!(
             "At {}° the sun does not rise in {month}: no panel helps then, and the battery is empty on {empty_days} days of the year. Take {} mAh, or let the node send more seldom.",
-            tidy(latitude.abs()),
-            tidy(
+            format_short(latitude.abs()),
+            format_short(
                 (load_wh * (f64::from(n as u32) + 1.0) * 30.44 / volts * 1000.0 / energy.usable_mah
                     * plan.get(Figure::Battery)
                     / 100.0)
@@ -276,13 +277,16 @@ fn with_panel(plan: &Plan, latitude: f64, energy: &mut Energy) {
             )
         ),
         (false, _, Some(watts)) if income_wh[worst] < load_wh => {
-            format!("{balance}: it does not hold. A panel of {} W would.", tidy((watts * 1.2 * 10.0).ceil() / 10.0))
+            format!(
+                "{balance}: it does not hold. A panel of {} W would.",
+                format_short((watts * 1.2 * 10.0).ceil() / 10.0)
+            )
         }
         (false, ..) => format!(
             "{balance}, but the battery alone carries only {} days of the {} asked. About {} mAh would do.",
-            tidy(autonomy_days.floor()),
-            tidy(wanted),
-            tidy((plan.get(Figure::Battery) * wanted / autonomy_days / 100.0).ceil() * 100.0)
+            format_short(autonomy_days.floor()),
+            format_short(wanted),
+            format_short((plan.get(Figure::Battery) * wanted / autonomy_days / 100.0).ceil() * 100.0)
         ),
     };
     energy.solar = Some(Solar { income_wh, load_wh, worst, autonomy_days, dark_months, empty_days, needed_w });

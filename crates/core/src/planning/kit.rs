@@ -4,8 +4,9 @@ use super::catalogue::ProbeModel;
 use super::choices::{Fill, Hardness, Method, Stay};
 use super::digging::Dig;
 use super::figures::Figure;
-use super::plan::{Plan, tidy};
+use super::plan::Plan;
 use super::ports::Wiring;
+use crate::units::format_short;
 
 /// What an item is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -61,9 +62,13 @@ pub fn kit(plan: &Plan, dig: &Dig) -> Vec<Item> {
         add(Instruments, &format!("probe-{}", model.code), format!("{number} × {name}, and {spare} spare"));
     }
     add(Instruments, "logger", plan.logger.name.clone());
-    add(Instruments, "battery", format!("battery, {} mAh, charged, and one spare", tidy(plan.get(Figure::Battery))));
+    add(
+        Instruments,
+        "battery",
+        format!("battery, {} mAh, charged, and one spare", format_short(plan.get(Figure::Battery))),
+    );
     if plan.get(Figure::Panel) > 0.0 {
-        add(Instruments, "panel", format!("solar panel, {} W, with bracket", tidy(plan.get(Figure::Panel))));
+        add(Instruments, "panel", format!("solar panel, {} W, with bracket", format_short(plan.get(Figure::Panel))));
     }
     add(Instruments, "handheld", "handheld reader, and a reference thermometer".into());
     add(Tools, "tarp", "tarp, with places marked for piles by depth".into());
@@ -77,7 +82,7 @@ pub fn kit(plan: &Plan, dig: &Dig) -> Vec<Item> {
         add(
             Consumables,
             "conduit",
-            format!("conduit, {} m, and two bends", tidy((conduit * 1.1 * 10.0).ceil() / 10.0)),
+            format!("conduit, {} m, and two bends", format_short((conduit * 1.1 * 10.0).ceil() / 10.0)),
         );
         add(Consumables, "post", "post, enclosure, gland plugs, dry bag".into());
     }
@@ -85,7 +90,7 @@ pub fn kit(plan: &Plan, dig: &Dig) -> Vec<Item> {
     if collar > 0.0 {
         let area = dig.holes.first().map_or(0.0, |h| h.area_cm2);
         let litres = collar * area * plan.get(Figure::Collar) / 1000.0;
-        add(Consumables, "bentonite", format!("bentonite, {} L", tidy((litres * 1.3 * 10.0).ceil() / 10.0)));
+        add(Consumables, "bentonite", format!("bentonite, {} L", format_short((litres * 1.3 * 10.0).ceil() / 10.0)));
     }
     if plan.method == Method::Slurry {
         add(Consumables, "sieve", "sieve of 2 mm, water, mixing pail for slurry of the soil's own".into());
@@ -113,8 +118,8 @@ fn digging_tools(plan: &Plan, dig: &Dig, add: &mut impl FnMut(Shelf, &str, Strin
             "auger",
             format!(
                 "auger of {} cm, {} cm of reach and one extension; stop it at the mark",
-                tidy(plan.get(Figure::HoleDiameter)),
-                tidy(deepest.ceil())
+                format_short(plan.get(Figure::HoleDiameter)),
+                format_short(deepest.ceil())
             ),
         ),
     }
@@ -122,11 +127,15 @@ fn digging_tools(plan: &Plan, dig: &Dig, add: &mut impl FnMut(Shelf, &str, Strin
         Method::Recess => add(Shelf::Tools, "bore", "level bore as wide as the probe's body".into()),
         Method::SideWall => add(Shelf::Tools, "lever", "lever tool with depth marks, lamp, mirror".into()),
         Method::Straight | Method::Slanted | Method::Slurry => {
-            add(Shelf::Tools, "pusher", format!("pushing pipe of {} cm, marked", tidy(plan.get(Figure::PusherPipe))));
+            add(
+                Shelf::Tools,
+                "pusher",
+                format!("pushing pipe of {} cm, marked", format_short(plan.get(Figure::PusherPipe))),
+            );
         }
         Method::Pipe => {
             let cuts: Vec<String> =
-                dig.set.iter().filter_map(|s| s.pipe_cut_cm).map(|c| format!("{} cm", tidy(c))).collect();
+                dig.set.iter().filter_map(|s| s.pipe_cut_cm).map(|c| format!("{} cm", format_short(c))).collect();
             add(Shelf::Tools, "pipes", format!("pipes cut to {}, deburred, end caps", cuts.join(", ")));
         }
         Method::Pit | Method::Surface | Method::ShortTrench | Method::Buried => {}
@@ -135,7 +144,7 @@ fn digging_tools(plan: &Plan, dig: &Dig, add: &mut impl FnMut(Shelf, &str, Strin
         add(
             Shelf::Tools,
             "guide",
-            format!("angle guide set to {}° from the vertical", tidy(plan.get(Figure::HoleAngle))),
+            format!("angle guide set to {}° from the vertical", format_short(plan.get(Figure::HoleAngle))),
         );
     }
 }
@@ -174,9 +183,9 @@ fn by_model(plan: &Plan) -> Vec<(&ProbeModel, usize)> {
 /// A line of the costs.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Cost {
-    /// What.
+    /// What happened, or is to be done.
     pub what: String,
-    /// How many.
+    /// How many of it, in its unit; whole for pieces.
     pub number: f64,
     /// Price of one.
     pub each: f64,

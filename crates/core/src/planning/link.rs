@@ -2,11 +2,11 @@
 
 use super::choices::Method;
 use super::figures::Figure;
-use super::plan::{Plan, tidy};
+use super::plan::Plan;
 use super::program::span;
 use super::remark::{Remark, Severity, Step};
 use crate::radio::{DutyCycle, Link, Packet, WetSoil, duty_cycle, link_margin, permittivity, soil_path, time_on_air};
-use crate::units::ParticleDensity;
+use crate::units::{ParticleDensity, format_short};
 
 /// Bandwidth of the packets, Hz.
 const BANDWIDTH_HZ: f64 = 125_000.0;
@@ -145,8 +145,8 @@ fn verdict(plan: &Plan, radio: &mut Radio, per_hour: f64, remarks: &mut Vec<Rema
         return;
     }
     let mut stops: Vec<(&str, String)> = Vec::new();
-    let distance = tidy(plan.get(Figure::Distance));
-    let margin = tidy((radio.margin_db * 10.0).round() / 10.0);
+    let distance = format_short(plan.get(Figure::Distance));
+    let margin = format_short((radio.margin_db * 10.0).round() / 10.0);
     if radio.margin_db < SAFE_MARGIN_DB {
         let says = format!(
             "The link has only {margin} dB over {distance} m; {SAFE_MARGIN_DB} are wanted. {}",
@@ -158,7 +158,7 @@ fn verdict(plan: &Plan, radio: &mut Radio, per_hour: f64, remarks: &mut Vec<Rema
         let allowed = radio.limit.per_hour;
         let says = format!(
             "{} packets an hour are needed; the band allows {allowed}: send more seldom, record fewer values, or lower the spreading factor.",
-            tidy(per_hour)
+            format_short(per_hour)
         );
         stops.push(("figures.send_every_min", says));
     }
@@ -166,15 +166,15 @@ fn verdict(plan: &Plan, radio: &mut Radio, per_hour: f64, remarks: &mut Vec<Rema
     if radio.stored_days < outage {
         let says = format!(
             "The node stores {} days; the gateway may be silent for {}.",
-            tidy(radio.stored_days.floor()),
-            tidy(outage)
+            format_short(radio.stored_days.floor()),
+            format_short(outage)
         );
         stops.push(("figures.outage_days", says));
     }
     if let Some(theta) = radio.silent_above.filter(|_| radio.margin_db >= SAFE_MARGIN_DB) {
         let says = format!(
             "Above {} m³/m³ the soil swallows the signal: the node stores until it dries. Bury it shallower if that comes often.",
-            tidy(theta)
+            format_short(theta)
         );
         remarks.push(Remark::new(Step::Budgets, Severity::Weak, "figures.node_depth_cm", says));
     }
@@ -187,11 +187,11 @@ fn fine(plan: &Plan, radio: &Radio, margin: &str) -> String {
     let (many, verb) = if radio.packets == 1 { ("", "s") } else { ("s", "") };
     format!(
         "The link has {margin} dB to spare over {} m, and {} packet{many} of {:.0} ms every {} keep{verb} within the band's {} %.",
-        tidy(plan.get(Figure::Distance)),
+        format_short(plan.get(Figure::Distance)),
         radio.packets,
         radio.air_ms / f64::from(radio.packets),
         span(plan.get(Figure::SendEvery) * 60.0),
-        tidy(plan.get(Figure::DutyCycle))
+        format_short(plan.get(Figure::DutyCycle))
     )
 }
 
@@ -203,7 +203,7 @@ fn stronger(plan: &Plan, radio: &Radio) -> String {
     if let Some(sf) = (now + 1..=12).find(|sf| gain(*sf) >= missing) {
         return format!(
             "Spreading factor {sf} gives {} dB.",
-            tidy(((radio.margin_db + gain(sf)) * 10.0).round() / 10.0)
+            format_short(((radio.margin_db + gain(sf)) * 10.0).round() / 10.0)
         );
     }
     if plan.method == Method::Buried {
@@ -212,6 +212,6 @@ fn stronger(plan: &Plan, radio: &Radio) -> String {
     let reach = plan.get(Figure::Distance) * 10f64.powf((radio.margin_db + gain(12) - SAFE_MARGIN_DB) / 20.0);
     format!(
         "Even spreading factor 12 reaches {} m so: raise the antennas, or set a second gateway.",
-        tidy(reach.floor())
+        format_short(reach.floor())
     )
 }

@@ -3,8 +3,9 @@
 use super::choices::{Fill, Hardness, Machines, Method, Seat, Stay};
 use super::digging::{Dig, SHORING_CM};
 use super::figures::Figure;
-use super::plan::{Plan, tidy};
+use super::plan::Plan;
 use super::remark::{Remark, Severity, Step};
+use crate::units::format_short;
 
 /// How well a method fits a plan.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -20,7 +21,7 @@ pub enum Suits {
 /// A method with its fit to the case.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Fit {
-    /// The method.
+    /// The way of putting a probe in that is judged.
     pub method: Method,
     /// How well it fits.
     pub suits: Suits,
@@ -97,7 +98,7 @@ pub fn fits(plan: &Plan) -> Vec<Fit> {
 
 fn judge(method: Method, c: &Case) -> (f64, String) {
     let stony = c.stones > STONY_PCT;
-    let deep = tidy(c.deepest);
+    let deep = format_short(c.deepest);
     match method {
         Method::Pit | Method::Recess if c.deepest > SHORING_CM - 8.0 => (
             0.0,
@@ -109,7 +110,7 @@ fn judge(method: Method, c: &Case) -> (f64, String) {
             let mut score = 0.55 + 0.04 * c.depths.min(4) as f64 + if stony { 0.15 } else { 0.0 };
             let mut why = format!("{} depths in one face, and the horizons are seen", c.depths);
             if stony {
-                why += &format!("; with {} % stones one sees where the probe goes", tidy(c.stones));
+                why += &format!("; with {} % stones one sees where the probe goes", format_short(c.stones));
             }
             if method == Method::Recess {
                 score += if c.hardness == Hardness::Hard { -0.15 } else { 0.03 };
@@ -123,7 +124,11 @@ fn judge(method: Method, c: &Case) -> (f64, String) {
         }
         Method::SideWall if c.closest < c.clearance => (
             0.4,
-            format!("the tool needs {} cm between depths, and two are {} cm apart", tidy(c.clearance), tidy(c.closest)),
+            format!(
+                "the tool needs {} cm between depths, and two are {} cm apart",
+                format_short(c.clearance),
+                format_short(c.closest)
+            ),
         ),
         Method::SideWall if stony || c.hardness == Hardness::Hard => {
             (0.3, "the lever tool bends prongs in stony or hard soil".into())
@@ -133,12 +138,12 @@ fn judge(method: Method, c: &Case) -> (f64, String) {
             0.6,
             format!(
                 "several depths in one narrow hole, but the one at {} cm lies in loosened soil near its mouth",
-                tidy(c.shallowest)
+                format_short(c.shallowest)
             ),
         ),
         Method::SideWall => (0.76, format!("{} depths in one narrow hole, the soil around it undisturbed", c.depths)),
         Method::Straight if stony => {
-            (0.25, format!("blind, and {} % stones: a bent prong is not seen", tidy(c.stones)))
+            (0.25, format!("blind, and {} % stones: a bent prong is not seen", format_short(c.stones)))
         }
         Method::Straight if c.depths > 2 => (0.45, format!("{} holes, one for each depth", c.depths)),
         Method::Straight => (0.62, "one hole for one depth, quickly done; a reading must prove the contact".into()),
@@ -169,9 +174,9 @@ fn judge(method: Method, c: &Case) -> (f64, String) {
 /// One answer of a question on which the schools disagree.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Side {
-    /// Its code.
+    /// The word that stands for it in drafts.
     pub code: &'static str,
-    /// Its name.
+    /// The name that people use; several may share it.
     pub name: &'static str,
     /// What speaks for it.
     pub case_for: &'static str,
@@ -184,11 +189,11 @@ pub struct Disagreement {
     pub question: &'static str,
     /// The question in words.
     pub asks: &'static str,
-    /// Both sides.
+    /// What speaks for either of the two.
     pub sides: [Side; 2],
     /// Code of the one preferred here.
     pub prefers: &'static str,
-    /// Why.
+    /// The reason that was given; may be empty.
     pub because: String,
 }
 
@@ -214,7 +219,7 @@ pub fn disagreements(plan: &Plan) -> Vec<Disagreement> {
             } else if gaps {
                 format!(
                     "in hard or stony soil ({} % stones) pushing leaves gaps; the placement is marked and settles longer",
-                    tidy(stones)
+                    format_short(stones)
                 )
             } else {
                 "repacked soil has other pores than its surroundings".into()
@@ -245,7 +250,7 @@ pub fn disagreements(plan: &Plan) -> Vec<Disagreement> {
             because: if plan.method.shares_hole() {
                 format!(
                     "the deepest is covered before the next goes in; the tool keeps its {} cm",
-                    tidy(plan.get(Figure::ToolClearance))
+                    format_short(plan.get(Figure::ToolClearance))
                 )
             } else {
                 "each hole has one probe: read all, then fill all".into()
@@ -273,7 +278,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
         }
     }
     if plan.method == Method::Slanted && plan.get(Figure::HoleAngle) < 15.0 {
-        let angle = tidy(plan.get(Figure::HoleAngle));
+        let angle = format_short(plan.get(Figure::HoleAngle));
         say(
             Severity::Weak,
             "figures.hole_angle_deg",
@@ -296,14 +301,14 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
         let sealed = 2.0 + plan.get(Figure::Collar);
         let top = plan.buried().map(|(_, p)| p.span().0).fold(f64::INFINITY, f64::min);
         if top < sealed && plan.get(Figure::Collar) > 0.0 {
-            let room = tidy((top - 2.0).max(0.0).floor());
+            let room = format_short((top - 2.0).max(0.0).floor());
             say(
                 Severity::Weak,
                 "figures.collar_cm",
                 format!(
                     "The bentonite reaches {} cm down, into soil that is sensed from {} cm: {room} cm of it would leave that soil alone.",
-                    tidy(sealed),
-                    tidy(top)
+                    format_short(sealed),
+                    format_short(top)
                 ),
             );
         }
@@ -315,7 +320,7 @@ pub fn check(plan: &Plan, dig: &Dig) -> Vec<Remark> {
             "",
             format!(
                 "The hole goes to {deepest:.0} cm, the soil is described to {} cm: what comes from below has no mass here.",
-                tidy(last.bottom_cm)
+                format_short(last.bottom_cm)
             ),
         );
     }

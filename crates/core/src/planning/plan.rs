@@ -4,87 +4,13 @@ use super::catalogue::{Catalogue, LoggerModel, ProbeModel};
 use super::choices::{Fill, Hardness, Machines, Method, Seat, Stay};
 use super::draft::{Draft, HorizonDraft, ProbeDraft};
 use super::figures::{Figure, Figures};
+use super::planned::{PlannedProbe, Setting, channels};
 use super::program::{Program, read_program};
 use super::remark::{Remark, Severity, Step};
-use crate::geometry::{Attitude, SensingVolume};
+use crate::geometry::Attitude;
 use crate::radio::Terrain;
 use crate::soil::{Horizon, Profile};
-use crate::units::{Quantity, Range, ranges};
-
-/// What a plan is made for: known of the study and the station, not typed here.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Setting {
-    /// Name of the station.
-    pub station: String,
-    /// Seconds from record to record that the study asks for.
-    pub interval_s: f64,
-    /// How long the study lasts, months.
-    pub months: f64,
-}
-
-/// A probe as it will be placed.
-#[derive(Debug, Clone, PartialEq)]
-pub struct PlannedProbe {
-    /// Its row in the draft.
-    pub row: usize,
-    /// Serial, or "probe 2".
-    pub label: String,
-    /// Its model.
-    pub model: ProbeModel,
-    /// Depth of the sensing centre, cm; negative above ground.
-    pub depth_cm: f64,
-    /// What this depth answers.
-    pub purpose: String,
-    /// Whether it is the sentinel below the roots.
-    pub sentinel: bool,
-    /// How it lies.
-    pub attitude: Attitude,
-    /// Port typed by hand, if any.
-    pub port: Option<String>,
-    /// Address typed by hand, if any.
-    pub address: Option<String>,
-    /// Length of its cable, m.
-    pub cable_m: f64,
-}
-
-impl PlannedProbe {
-    /// Where a field of this probe stands in the draft.
-    #[must_use]
-    pub fn field(&self, name: &str) -> String {
-        format!("probes.{}.{name}", self.row)
-    }
-
-    /// "15 cm", "1.5 m above ground".
-    #[must_use]
-    pub fn place(&self) -> String {
-        if self.model.in_soil {
-            format!("{}\u{a0}cm", tidy(self.depth_cm))
-        } else {
-            format!("{}\u{a0}m above ground", tidy(-self.depth_cm / 100.0))
-        }
-    }
-
-    /// The soil it senses if its centre lies at (`x`, `y`) and its depth.
-    #[must_use]
-    pub fn volume(&self, x: f64, y: f64) -> SensingVolume {
-        let (a, b, c) = self.model.senses_cm;
-        SensingVolume { centre: [x, y, self.depth_cm], semi: [a, b, c], attitude: self.attitude }
-    }
-
-    /// Top and bottom of the soil it senses, cm.
-    #[must_use]
-    pub fn span(&self) -> (f64, f64) {
-        self.volume(0.0, 0.0).depth_span()
-    }
-}
-
-/// A number without idle zeros, at most two decimals, with a true minus.
-#[must_use]
-pub(crate) fn tidy(value: f64) -> String {
-    let text = format!("{value:.2}");
-    let text = text.trim_end_matches('0').trim_end_matches('.');
-    if text == "-0" { "0".into() } else { text.replace('-', "−") }
-}
+use crate::units::{Quantity, Range, format_short, ranges};
 
 /// A plan with its quantities.
 #[derive(Debug, Clone)]
@@ -97,7 +23,7 @@ pub struct Plan {
     pub longitude: Option<f64>,
     /// Metres above the sea, if known.
     pub elevation_m: Option<f64>,
-    /// Its numbers.
+    /// Numbers as typed, with what stands in for those that are not.
     pub figures: Figures,
     /// How the probes get into the soil.
     pub method: Method,
@@ -113,7 +39,7 @@ pub struct Plan {
     pub fill: Fill,
     /// What lies between node and gateway.
     pub terrain: Terrain,
-    /// The logger.
+    /// Its entry in the catalogue.
     pub logger: LoggerModel,
     /// The soil to be dug.
     pub soil: Profile,
@@ -214,7 +140,7 @@ fn soil(drafts: &[HorizonDraft], remarks: &mut Vec<Remark>) -> Profile {
                 });
                 top = bottom_cm;
             }
-            Err(says) => wrong("bottom_cm", format!("{says}. The horizon above ends at {} cm.", tidy(top))),
+            Err(says) => wrong("bottom_cm", format!("{says}. The horizon above ends at {} cm.", format_short(top))),
         }
     }
     Profile::from(horizons)
@@ -325,10 +251,4 @@ impl Plan {
     pub fn channels(&self) -> Vec<(Quantity, usize)> {
         channels(&self.probes)
     }
-}
-
-/// Quantities with their number of channels.
-pub(super) fn channels(probes: &[PlannedProbe]) -> Vec<(Quantity, usize)> {
-    let count = |q: Quantity| probes.iter().flat_map(|p| &p.model.quantities).filter(|g| **g == q).count();
-    Quantity::ALL.iter().map(|q| (*q, count(*q))).filter(|(_, n)| *n > 0).collect()
 }

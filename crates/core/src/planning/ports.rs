@@ -1,8 +1,10 @@
 //! Which probe at which port: a proposal, checks, addresses on a bus, and the wiring sheet.
 
 use super::catalogue::{Function, Port, Signal};
-use super::plan::{Plan, PlannedProbe, tidy};
+use super::plan::Plan;
+use super::planned::PlannedProbe;
 use super::remark::{Remark, Severity, Step};
+use crate::units::format_short;
 
 /// A probe at its port.
 #[derive(Debug, Clone, PartialEq)]
@@ -26,7 +28,7 @@ pub struct Wire {
     pub probe: usize,
     /// What it is for.
     pub function: Function,
-    /// Its colour.
+    /// Colour of the conductor as its maker gives it.
     pub colour: String,
     /// Its terminal; `None`: insulated, not connected.
     pub terminal: Option<String>,
@@ -189,8 +191,8 @@ fn supply(plan: &Plan, wiring: &mut Wiring, remarks: &mut Vec<Remark>) {
             String::new(),
             format!(
                 "One probe alone draws {} mA; the switched supply gives {} mA. Power it from the battery through a relay, or take another logger.",
-                tidy(wiring.alone_ma),
-                tidy(limit)
+                format_short(wiring.alone_ma),
+                format_short(limit)
             ),
         );
     } else if wiring.together_ma > limit {
@@ -200,8 +202,8 @@ fn supply(plan: &Plan, wiring: &mut Wiring, remarks: &mut Vec<Remark>) {
             String::new(),
             format!(
                 "Together the probes draw {} mA, more than the {} mA of the switched supply: power them one after the other.",
-                tidy(wiring.together_ma),
-                tidy(limit)
+                format_short(wiring.together_ma),
+                format_short(limit)
             ),
         );
     }
@@ -209,14 +211,14 @@ fn supply(plan: &Plan, wiring: &mut Wiring, remarks: &mut Vec<Remark>) {
     for p in with_port {
         let volts = p.model.supply_v;
         if volts > 0.0 && !plan.logger.supplies_v.iter().any(|v| (v - volts).abs() < 0.05) {
-            let has: Vec<String> = plan.logger.supplies_v.iter().map(|v| tidy(*v)).collect();
+            let has: Vec<String> = plan.logger.supplies_v.iter().map(|v| format_short(*v)).collect();
             say(
                 Severity::Stop,
                 p.field("port"),
                 format!(
                     "{} wants {} V; {} gives {} V. Choose another logger or model.",
                     p.label,
-                    tidy(volts),
+                    format_short(volts),
                     plan.logger.name,
                     has.join(", ")
                 ),
@@ -244,7 +246,7 @@ fn supply(plan: &Plan, wiring: &mut Wiring, remarks: &mut Vec<Remark>) {
             p.field("port"),
             format!(
                 "Analog dielectric probes read by their supply: keep it at {} V, on the bench as in the field.",
-                tidy(p.model.supply_v)
+                format_short(p.model.supply_v)
             ),
         );
     }

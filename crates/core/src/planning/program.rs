@@ -3,10 +3,10 @@
 use super::catalogue::LoggerModel;
 use super::draft::{Draft, TableDraft};
 use super::figures::{Figure, Figures};
-use super::plan::{PlannedProbe, Setting, channels, tidy};
+use super::planned::{PlannedProbe, Setting, channels};
 use super::remark::{Remark, Severity, Step};
 use crate::power::{Memory, RecordLoad, memory};
-use crate::units::{Quantity, Range, coded};
+use crate::units::{Quantity, Range, coded, format_short};
 use serde::{Deserialize, Serialize};
 
 coded!(
@@ -36,9 +36,9 @@ impl Statistic {
 /// A column of a table: a quantity of so many channels and a statistic.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Column {
-    /// The quantity.
+    /// What it holds.
     pub quantity: Quantity,
-    /// The statistic.
+    /// What is kept of the scans between two records.
     pub statistic: Statistic,
     /// How many channels give it.
     pub channels: usize,
@@ -47,7 +47,7 @@ pub struct Column {
 /// A table of records.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct RecordTable {
-    /// Name.
+    /// Name that people use; not unique.
     pub name: String,
     /// Seconds from record to record.
     pub every_s: f64,
@@ -84,7 +84,7 @@ impl RecordTable {
 pub struct Program {
     /// Seconds from scan to scan.
     pub scan_s: f64,
-    /// Tables.
+    /// Tables of records, in the order of the draft.
     pub tables: Vec<RecordTable>,
 }
 
@@ -128,10 +128,10 @@ impl Program {
 #[must_use]
 pub fn span(seconds: f64) -> String {
     match seconds {
-        s if s < 60.0 => format!("{} s", tidy(s)),
-        s if s < 3600.0 => format!("{} min", tidy(s / 60.0)),
-        s if s < 86_400.0 => format!("{} h", tidy(s / 3600.0)),
-        s => format!("{} d", tidy(s / 86_400.0)),
+        s if s < 60.0 => format!("{} s", format_short(s)),
+        s if s < 3600.0 => format!("{} min", format_short(s / 60.0)),
+        s if s < 86_400.0 => format!("{} h", format_short(s / 3600.0)),
+        s => format!("{} d", format_short(s / 86_400.0)),
     }
 }
 
@@ -242,7 +242,7 @@ pub fn check(program: &Program, logger: &LoggerModel, figures: &Figures) -> Vec<
     } else if held.days < between {
         let says = format!(
             "The memory holds {} days, but {} may pass until somebody collects: record more seldom, or visit sooner.",
-            tidy(held.days.floor()),
+            format_short(held.days.floor()),
             span(between * 86_400.0)
         );
         remarks.push(Remark::new(Step::Program, Severity::Stop, "", says));

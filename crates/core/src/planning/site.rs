@@ -36,7 +36,7 @@ const SCORE: Range = Range { name: "a score", unit: "(bad to good)", min: 0.0, m
 /// A candidate as judged.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ScoredSite {
-    /// Its name.
+    /// The name that people use; several may share it.
     pub name: String,
     /// Mean score as a share of the best possible, %; `None` before anything is scored.
     pub percent: Option<f64>,

@@ -1,5 +1,6 @@
 //! What a test returns.
 
+use super::Evidence;
 use crate::units::{Grade, UnixSeconds, coded};
 use serde::{Deserialize, Serialize};
 
@@ -29,77 +30,14 @@ coded!(
     }
 );
 
-impl Test {
-    /// The test's name in a heading.
-    #[must_use]
-    pub const fn title(self) -> &'static str {
-        match self {
-            Self::Gap => "Gap",
-            Self::Repeated => "Came twice",
-            Self::NotConnected => "Not connected",
-            Self::OutOfInstrument => "Outside the instrument",
-            Self::Impossible => "Impossible",
-            Self::Ponded => "Ponded",
-            Self::Frozen => "Frozen",
-            Self::Spike => "Spike",
-            Self::Step => "Step",
-            Self::Stuck => "Stuck",
-        }
-    }
-
-    /// The letter that stands on the strip.
-    #[must_use]
-    pub const fn letter(self) -> char {
-        match self {
-            Self::Gap => 'G',
-            Self::Repeated => 'R',
-            Self::NotConnected => 'N',
-            Self::OutOfInstrument => 'O',
-            Self::Impossible => 'I',
-            Self::Ponded => 'P',
-            Self::Frozen => 'F',
-            Self::Spike => 'S',
-            Self::Step => 'J',
-            Self::Stuck => 'K',
-        }
-    }
-}
-
-/// Named numbers that a flag rests on, in a fixed order.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
-pub struct Evidence(pub std::collections::BTreeMap<String, f64>);
-
-impl Evidence {
-    /// Evidence from names and numbers; numbers are rounded to six significant digits so that they read well and
-    /// repeat exactly.
-    #[must_use]
-    pub fn of(pairs: &[(&str, f64)]) -> Self {
-        Self(pairs.iter().map(|(name, value)| ((*name).to_owned(), six_digits(*value))).collect())
-    }
-
-    /// The number with this name.
-    #[must_use]
-    pub fn get(&self, name: &str) -> Option<f64> {
-        self.0.get(name).copied()
-    }
-}
-
-/// Rounds to six significant digits.
-fn six_digits(value: f64) -> f64 {
-    if value == 0.0 || !value.is_finite() {
-        return 0.0;
-    }
-    format!("{value:.5e}").parse().unwrap_or(value)
-}
-
 /// An interval of a channel that a test speaks of.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Flag {
     /// First reading concerned (for a gap: first missing one).
     pub start: UnixSeconds,
     /// Last reading concerned, inclusive.
     pub end: UnixSeconds,
-    /// The test.
+    /// The test concerned.
     pub test: Test,
     /// How much it counts.
     pub grade: Grade,
@@ -114,6 +52,27 @@ pub struct Flag {
 }
 
 impl Flag {
+    /// A flag of the test that the evidence is of.
+    pub(super) fn new(
+        grade: Grade,
+        (start, end): (i64, i64),
+        readings: usize,
+        strength: f64,
+        evidence: Evidence,
+        reason: String,
+    ) -> Self {
+        Self {
+            start: UnixSeconds(start),
+            end: UnixSeconds(end),
+            test: evidence.test(),
+            grade,
+            readings,
+            strength,
+            evidence,
+            reason,
+        }
+    }
+
     /// How much harm the flagged readings do if they are used unseen: the more readings and the further off, the
     /// more; by grade first.
     #[must_use]

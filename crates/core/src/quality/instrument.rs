@@ -1,10 +1,30 @@
 //! Readings that no probe made: nothing connected, or beyond the instrument.
 
-use super::flag::{Evidence, Flag, Test};
-use super::noise::Noise;
-use super::station::Channel;
+use super::scene::Scene;
+use super::screened::runs;
+use super::{Channel, Definition, Evidence, Flag, Noise, NotConnectedEvidence, OutOfInstrumentEvidence};
 use crate::series::View;
-use crate::units::{Grade, Quantity, UnixSeconds};
+use crate::units::{Grade, Quantity};
+
+pub(super) const NOT_CONNECTED: Definition = Definition {
+    title: "Not connected",
+    mark: "N",
+    grade: Grade::Wrong,
+    finds: "Exact zeros that a record jumps to, a signal on the rail of its range, and the marks that loggers write for no reading. \
+            Soil that reads a true zero at its freezing point is let pass.",
+    settings: &[],
+};
+
+pub(super) const OUT_OF_INSTRUMENT: Definition = Definition {
+    title: "Outside the instrument",
+    mark: "O",
+    grade: Grade::Wrong,
+    finds: "Readings beyond the range in which the probe's model works.",
+    settings: &[],
+};
+
+/// What no instrument reads is further off than anything: in usual noise.
+const BEYOND: f64 = 500.0;
 
 /// Values that loggers write where there is no reading.
 const SENTINELS: [f64; 14] = [
@@ -21,20 +41,9 @@ fn raw_view<'a>(channel: &Channel<'a>) -> View<'a> {
     View { times: channel.view.times, values: channel.raw.unwrap_or(channel.view.values) }
 }
 
-/// Runs of readings for which `test` holds; a run bridges up to `bridge` other readings.
-pub(super) fn runs(n: usize, bridge: usize, test: impl Fn(usize) -> bool) -> Vec<(usize, usize)> {
-    let mut found: Vec<(usize, usize)> = Vec::new();
-    for i in (0..n).filter(|i| test(*i)) {
-        match found.last_mut() {
-            Some((_, last)) if i - *last <= bridge + 1 => *last = i,
-            _ => found.push((i, i)),
-        }
-    }
-    found
-}
-
 /// Exact zeros, sentinels, and a signal that lies on the rail of its range.
-pub(super) fn not_connected(channel: &Channel<'_>, interval: i64) -> Vec<Flag> {
+pub(super) fn not_connected(scene: &Scene<'_>) -> Vec<Flag> {
+    let channel = scene.of.channel;
     let view = raw_view(channel);
     let x = view.values;
     let quantity = raw_quantity(channel);
@@ -50,13 +59,13 @@ pub(super) fn not_connected(channel: &Channel<'_>, interval: i64) -> Vec<Flag> {
                 if a == b { "reading" } else { "readings" },
                 x[a].to_string().replace('-', "−")
             );
-            flag(view, (a, b), &[("value", x[a])], reason)
+            no_reading(view, (a, b), reason)
         })
         .collect();
     if quantity.is_sum() || matches!(quantity, Quantity::SignalStrength | Quantity::RelativeHumidity) {
         return flags;
     }
-    let noise = Noise::estimate(view, interval, channel.resolution);
+    let noise = Noise::estimate(view, scene.of.interval, channel.resolution);
     let rails = channel.instrument.filter(|_| quantity == Quantity::RawOutput);
     let idle = |v: f64| v == 0.0 || rails.is_some_and(|(low, high)| v == low || v == high);
     for (a, b) in runs(x.len(), 0, |i| idle(x[i])) {
@@ -76,20 +85,28 @@ pub(super) fn not_connected(channel: &Channel<'_>, interval: i64) -> Vec<Flag> {
                 b - a + 1,
                 channel.as_measured(x[a])
             );
-            flags.push(flag(view, (a, b), &[("value", x[a])], reason));
+            flags.push(no_reading(view, (a, b), reason));
         }
     }
     flags.sort_by_key(|f| f.start);
     flags
 }
 
-/// Readings beyond the range of the probe's model that are not already explained by `found`.
-pub(super) fn out_of_instrument(channel: &Channel<'_>, interval: i64, found: &[Flag]) -> Vec<Flag> {
+/// Readings from `a` to `b` that all hold the value of a port without a probe.
+fn no_reading(view: View<'_>, (a, b): (usize, usize), reason: String) -> Flag {
+    let n = b - a + 1;
+    let evidence = NotConnectedEvidence { readings: n.into(), value: view.values[a].into() };
+    Flag::new(NOT_CONNECTED.grade, (view.times[a], view.times[b]), n, BEYOND, Evidence::NotConnected(evidence), reason)
+}
+
+/// Readings beyond the range of the probe's model that are no signs of a port without a probe.
+pub(super) fn out_of_instrument(scene: &Scene<'_>) -> Vec<Flag> {
+    let channel = scene.of.channel;
     let Some((low, high)) = channel.instrument else { return Vec::new() };
     let view = raw_view(channel);
     let (t, x) = (view.times, view.values);
-    let known = |time: i64| found.iter().any(|f| (f.start.0..=f.end.0).contains(&time));
-    let bridge = (3600 / interval.max(1)) as usize;
+    let known = |time: i64| scene.found.iter().any(|f| (f.start.0..=f.end.0).contains(&time));
+    let bridge = (3600 / scene.of.interval) as usize;
     runs(x.len(), bridge, |i| (x[i] < low || x[i] > high) && !known(t[i]))
         .into_iter()
         .map(|(a, b)| {
@@ -105,30 +122,21 @@ pub(super) fn out_of_instrument(channel: &Channel<'_>, interval: i64, found: &[F
                 channel.as_measured(low),
                 channel.as_measured(high)
             );
-            let numbers = [("worst", worst), ("instrument_min", low), ("instrument_max", high)];
-            Flag { test: Test::OutOfInstrument, readings: count, ..flag(view, (a, b), &numbers, reason) }
+            let evidence = OutOfInstrumentEvidence {
+                instrument_max: high.into(),
+                instrument_min: low.into(),
+                readings: (b - a + 1).into(),
+                worst: worst.into(),
+            };
+            Flag::new(OUT_OF_INSTRUMENT.grade, (t[a], t[b]), count, BEYOND, Evidence::OutOfInstrument(evidence), reason)
         })
         .collect()
 }
 
-fn flag(view: View<'_>, (a, b): (usize, usize), numbers: &[(&str, f64)], reason: String) -> Flag {
-    let mut pairs = numbers.to_vec();
-    pairs.push(("readings", (b - a + 1) as f64));
-    Flag {
-        start: UnixSeconds(view.times[a]),
-        end: UnixSeconds(view.times[b]),
-        test: Test::NotConnected,
-        grade: Grade::Wrong,
-        readings: b - a + 1,
-        strength: 500.0,
-        evidence: Evidence::of(&pairs),
-        reason,
-    }
-}
-
 #[cfg(test)]
 mod tests {
-    use super::super::testing::{channel, series};
+    use super::super::Test;
+    use super::super::testing::{channel, found, series};
     use super::*;
 
     #[test]
@@ -136,22 +144,22 @@ mod tests {
         let pulled = series(400, |i| if (100..140).contains(&i) { 0.0 } else { 12.0 + (i as f64 / 20.0).sin() });
         let mut c = channel(&pulled);
         c.quantity = Quantity::SoilTemperature;
-        let flags = not_connected(&c, 900);
+        let flags = found(&c, Test::NotConnected);
         assert_eq!(flags.iter().map(|f| f.readings).collect::<Vec<_>>(), [40]);
 
         let frozen = series(400, |i| ((i as f64 - 200.0).abs() / 100.0 - 1.0).max(0.0));
         let mut c = channel(&frozen);
         c.quantity = Quantity::SoilTemperature;
-        assert!(not_connected(&c, 900).is_empty(), "a soil that freezes reads a true zero");
+        assert!(found(&c, Test::NotConnected).is_empty(), "a soil that freezes reads a true zero");
     }
 
     #[test]
     fn sentinels_count_only_where_the_instrument_cannot_read_them() {
         let s = series(60, |i| if i == 30 { 6999.0 } else { 900.0 + i as f64 });
         let mut c = channel(&s);
-        assert_eq!(not_connected(&c, 900)[0].reason, "1 reading of 6999: the logger's mark for no reading.");
+        assert_eq!(found(&c, Test::NotConnected)[0].reason, "1 reading of 6999: the logger's mark for no reading.");
         c.instrument = Some((0.0, 10_000.0));
-        assert!(not_connected(&c, 900).is_empty());
+        assert!(found(&c, Test::NotConnected).is_empty());
     }
 
     #[test]
@@ -160,7 +168,7 @@ mod tests {
         let mut c = channel(&s);
         c.quantity = Quantity::RawOutput;
         c.instrument = Some((250.0, 2500.0));
-        let flags = out_of_instrument(&c, 900, &[]);
+        let flags = found(&c, Test::OutOfInstrument);
         assert_eq!(flags.len(), 1);
         assert_eq!(
             flags[0].reason,

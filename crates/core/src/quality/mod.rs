@@ -1,29 +1,51 @@
 //! Tests that find what is wrong with a record.
 //!
-//! [`check_station`] takes the channels of one station with their rain and events and returns [`Flag`]s: intervals
-//! with a test, a grade, the numbers that are the evidence and a sentence that a person understands. The tests
-//! adapt to the noise and the resolution of each record ([`Noise`]); none changes a value. A person's verdict
-//! beats a flag and is kept elsewhere.
+//! [`check_station`] takes what is known of one station ([`StationContext`]) and returns [`Findings`]: for each channel
+//! [`Flag`]s, intervals with a test, a grade, the numbers that are the evidence and a sentence that a person understands;
+//! and [`Cause`]s, which explain flags of several channels at once. The tests adapt to the noise and the resolution of
+//! each record ([`Noise`]); none changes a value. A person's verdict beats a flag and is kept elsewhere.
 //!
-//! Order matters: what is not connected or outside the instrument is taken out of the way before noise, spikes,
-//! steps and stuck readings are judged, and readings flagged as spikes do not count as steps.
+//! Each test lives in a file with its detector, its settings and its [`Definition`]; `evidence` has what each rests on,
+//! `table` what all of them are, and `check` their order: what one pass finds may be hidden from the next.
 
+mod cause;
+mod check;
 mod coded_event;
 mod conditions;
+mod context;
+mod definition;
+mod evidence;
 mod flag;
 mod gap;
 mod instrument;
 mod noise;
 mod repeated;
+mod scene;
+mod screened;
+mod settings;
 mod spike;
-mod station;
 mod step;
 mod stuck;
+mod table;
 #[cfg(test)]
 mod testing;
 mod water;
 
-pub use flag::{Evidence, Flag, Test};
+pub use cause::{Cause, CauseKind};
+pub use check::{Findings, check_station};
+pub use coded_event::EventKind;
+pub use conditions::{FrozenSettings, ImpossibleSettings, PondedSettings};
+pub use context::{Channel, Delivery, Elsewhere, Event, Place, StationContext};
+pub use definition::{Definition, Setting};
+pub use evidence::{
+    Evidence, Figure, FrozenEvidence, GapEvidence, ImpossibleEvidence, NotConnectedEvidence, OutOfInstrumentEvidence,
+    PondedEvidence, RepeatedEvidence, SpikeEvidence, StepEvidence, StuckEvidence,
+};
+pub use flag::{Flag, Test};
+pub use gap::GapSettings;
 pub use noise::Noise;
 pub use repeated::Repeat;
-pub use station::{Channel, Event, EventKind, Settings, check_station};
+pub use settings::{SettingError, Settings};
+pub use spike::SpikeSettings;
+pub use step::StepSettings;
+pub use stuck::StuckSettings;

@@ -51,10 +51,10 @@ impl Noise {
         Some(Self { sigma: sigma.max(resolution / 12f64.sqrt()), resolution, wiggle })
     }
 
-    /// A departure that cannot be noise, resolution or weather.
+    /// A departure that cannot be noise, resolution or weather: the largest of so many of each.
     #[must_use]
-    pub fn threshold(&self, settings: &super::Settings) -> f64 {
-        (settings.sigmas * self.sigma).max(settings.resolutions * self.resolution).max(settings.wiggles * self.wiggle)
+    pub fn threshold(&self, sigmas: f64, resolutions: f64, wiggles: f64) -> f64 {
+        (sigmas * self.sigma).max(resolutions * self.resolution).max(wiggles * self.wiggle)
     }
 }
 

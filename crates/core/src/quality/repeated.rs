@@ -1,8 +1,17 @@
 //! The same time more than once.
 
-use super::flag::{Evidence, Flag, Test};
-use super::station::{Channel, written};
-use crate::units::{Grade, UnixSeconds};
+use super::context::written;
+use super::scene::Scene;
+use super::{Channel, Definition, Evidence, Flag, RepeatedEvidence};
+use crate::units::{Grade, Quantity, UnixSeconds};
+
+pub(super) const DEFINITION: Definition = Definition {
+    title: "Came twice",
+    mark: "R",
+    grade: Grade::Doubtful,
+    finds: "Readings that came again for a time already known; doubtful where the value is another, a condition where it is the same.",
+    settings: &[],
+};
 
 /// A reading that came again for a time already known. The first one stands; this one is kept beside it.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -16,7 +25,8 @@ pub struct Repeat {
 }
 
 /// Joins repeats that lie close together: with other values they are doubtful, with equal ones a condition.
-pub(super) fn repeated(channel: &Channel<'_>, interval: i64) -> Vec<Flag> {
+pub(super) fn repeated(scene: &Scene<'_>) -> Vec<Flag> {
+    let (channel, interval) = (scene.of.channel, scene.of.interval);
     let mut flags = Vec::new();
     for differs in [true, false] {
         let mut of_kind: Vec<&Repeat> =
@@ -34,7 +44,7 @@ fn flag(channel: &Channel<'_>, run: &[&Repeat], differs: bool) -> Flag {
     let (first, last) = (run[0], run[run.len() - 1]);
     let n = run.len();
     let reason = if differs {
-        let quantity = if channel.raw.is_some() { crate::units::Quantity::RawOutput } else { channel.quantity };
+        let quantity = if channel.raw.is_some() { Quantity::RawOutput } else { channel.quantity };
         format!(
             "{n} {} came again with another value; the first stands ({}), the later is kept beside it ({}).",
             if n == 1 { "reading" } else { "readings" },
@@ -44,21 +54,15 @@ fn flag(channel: &Channel<'_>, run: &[&Repeat], differs: bool) -> Flag {
     } else {
         format!("{n} {} came twice with the same value and count once.", if n == 1 { "reading" } else { "readings" })
     };
-    Flag {
-        start: first.time,
-        end: last.time,
-        test: Test::Repeated,
-        grade: if differs { Grade::Doubtful } else { Grade::Condition },
-        readings: n,
-        strength: 1.0,
-        evidence: Evidence::of(&[("repeats", n as f64), ("largest_difference", largest)]),
-        reason,
-    }
+    let evidence = RepeatedEvidence { largest_difference: largest.into(), repeats: n.into() };
+    let grade = if differs { DEFINITION.grade } else { Grade::Condition };
+    Flag::new(grade, (first.time.0, last.time.0), n, 1.0, Evidence::Repeated(evidence), reason)
 }
 
 #[cfg(test)]
 mod tests {
-    use super::super::testing::{channel, series};
+    use super::super::Test;
+    use super::super::testing::{channel, found, series};
     use super::*;
 
     #[test]
@@ -68,11 +72,11 @@ mod tests {
         let repeats = [repeat(3, 3.0), repeat(4, 4.0), repeat(30, 31.5)];
         let mut c = channel(&s);
         c.repeats = &repeats;
-        let flags = repeated(&c, 900);
+        let flags = found(&c, Test::Repeated);
         assert_eq!(
             flags.iter().map(|f| (f.grade, f.readings)).collect::<Vec<_>>(),
-            [(Grade::Doubtful, 1), (Grade::Condition, 2)]
+            [(Grade::Condition, 2), (Grade::Doubtful, 1)]
         );
-        assert!(flags[0].reason.contains("the first stands (30.0), the later is kept beside it (31.5)"));
+        assert!(flags[1].reason.contains("the first stands (30.0), the later is kept beside it (31.5)"));
     }
 }

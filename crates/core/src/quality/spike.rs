@@ -1,11 +1,36 @@
 //! One or a few readings away and back.
 
-use super::flag::{Evidence, Flag, Test};
-use super::noise::Noise;
-use super::station::{Screened, Settings, written};
-use super::water::Water;
+use super::context::written;
+use super::definition::settings;
+use super::scene::Scene;
+use super::{Definition, Evidence, Flag, Noise, SpikeEvidence};
 use crate::statistics::{median, quantile};
-use crate::units::{Grade, SpanSeconds, UnixSeconds};
+use crate::units::{Grade, SpanSeconds};
+
+settings!(
+    /// What is away and back.
+    SpikeSettings {
+        /// A departure counts from this many standard deviations of the record's noise.
+        sigmas: 8.0 in 3.0..=100_000.0 "σ",
+        /// It also passes this many steps of the record's resolution.
+        resolutions: 4.0 in 1.0..=1000.0 "steps",
+        /// It also passes this many of the record's usual wiggles (97.5th percentile).
+        wiggles: 3.0 in 1.0..=1000.0 "wiggles",
+        /// The longest departure that is still a spike.
+        readings: 4.0 in 1.0..=8.0 "readings",
+        /// So much water within the reach of a depth explains a rise.
+        rain_mm: 0.5 in 0.0..=100.0 "mm",
+    }
+);
+
+pub(super) const DEFINITION: Definition = Definition {
+    title: "Spike",
+    mark: "S",
+    grade: Grade::Wrong,
+    finds: "One or a few readings that leave the record's level and come back to it. A wetting front rises as fast but does not \
+            come back, and is let pass.",
+    settings: SpikeSettings::LIST,
+};
 
 /// A departure that was found: indices, and how far it stands off its surroundings.
 #[derive(Debug, Clone, Copy)]
@@ -22,11 +47,12 @@ const SIDE: usize = 3;
 /// Readings on either side that say how restless the record is just here.
 const AROUND: usize = 16;
 
-/// Departures of up to `settings.spike_readings` readings that come back to where they left.
+/// Departures of up to `readings` readings that come back to where they left.
 ///
 /// A wetting front rises as fast but does not come back; one that falls back as fast while rain explains it is
 /// granted unless it returns to the very level it left.
-pub(super) fn spikes(of: &Screened<'_>, water: &Water, settings: &Settings) -> Vec<Flag> {
+pub(super) fn spikes(scene: &Scene<'_>, own: &SpikeSettings) -> Vec<Flag> {
+    let of = scene.of;
     let Some(noise) = of.noise else { return Vec::new() };
     if of.channel.quantity.is_sum() {
         return Vec::new();
@@ -34,13 +60,13 @@ pub(super) fn spikes(of: &Screened<'_>, water: &Water, settings: &Settings) -> V
     let x = &of.values;
     // Gusts, clouds and showers move the air as no soil moves.
     let calm = if of.channel.quantity.is_in_soil() { 1.0 } else { AIR_IS_RESTLESS };
-    let threshold = calm * noise.threshold(settings);
+    let threshold = calm * noise.threshold(own.sigmas, own.resolutions, own.wiggles);
     let mut found: Vec<Departure> = Vec::new();
     let mut i = 1;
     while i + 1 < x.len() {
         let away = (x[i] - x[i - 1]).abs();
         if away > 0.5 * threshold
-            && let Some(d) = departure(of, &noise, i, threshold, settings, water)
+            && let Some(d) = departure(scene, own, &noise, i, threshold)
         {
             i = d.last + 1;
             found.push(d);
@@ -49,21 +75,15 @@ pub(super) fn spikes(of: &Screened<'_>, water: &Water, settings: &Settings) -> V
         i += 1;
     }
     // A loose plug makes many: they are one thing to decide on.
-    let near = (2 * 3600 / of.interval.max(1)) as usize;
-    found.chunk_by(|a, b| b.first - a.last <= near).map(|group| flag(of, &noise, group, water)).collect()
+    let near = (2 * 3600 / of.interval) as usize;
+    found.chunk_by(|a, b| b.first - a.last <= near).map(|group| flag(scene, &noise, group)).collect()
 }
 
-fn departure(
-    of: &Screened<'_>,
-    noise: &Noise,
-    i: usize,
-    threshold: f64,
-    settings: &Settings,
-    water: &Water,
-) -> Option<Departure> {
+fn departure(scene: &Scene<'_>, own: &SpikeSettings, noise: &Noise, i: usize, threshold: f64) -> Option<Departure> {
+    let of = scene.of;
     let (t, x) = (&of.times, &of.values);
     let before = level(&x[i.saturating_sub(SIDE)..i])?;
-    for long in 1..=settings.spike_readings {
+    for long in 1..=own.readings as usize {
         let next = i + long;
         if next >= x.len() {
             return None;
@@ -86,9 +106,9 @@ fn departure(
         }
         let rises = height > 0.0 && of.channel.quantity.is_moisture();
         let explained = rises
-            && of.channel.depth_cm.is_some_and(|d| water.may_arrive(t[i], d))
+            && of.channel.depth_cm.is_some_and(|d| scene.water.may_arrive(t[i], d, own.rain_mm))
             && ((after - before).abs() > 0.08 * height.abs() || long > 2);
-        if !explained && height.abs() > threshold.max(settings.sigmas * restless(x, i, next, noise)) {
+        if !explained && height.abs() > threshold.max(own.sigmas * restless(x, i, next, noise)) {
             return Some(Departure { first: i, last: next - 1, height });
         }
     }
@@ -113,7 +133,8 @@ fn level(values: &[f64]) -> Option<f64> {
     median(&mut few[..n])
 }
 
-fn flag(of: &Screened<'_>, noise: &Noise, group: &[Departure], water: &Water) -> Flag {
+fn flag(scene: &Scene<'_>, noise: &Noise, group: &[Departure]) -> Flag {
+    let of = scene.of;
     let quantity = of.channel.quantity;
     let readings: usize = group.iter().map(|d| d.last - d.first + 1).sum();
     let tallest = group.iter().fold(0.0f64, |h, d| if d.height.abs() > h.abs() { d.height } else { h });
@@ -132,30 +153,23 @@ fn flag(of: &Screened<'_>, noise: &Noise, group: &[Departure], water: &Water) ->
         )
     };
     if quantity.is_moisture() && tallest > 0.0 {
-        reason.push_str(&format!("; {}", water.dryness(start)));
+        reason.push_str(&format!("; {}", scene.water.dryness(start)));
     }
     reason.push_str(&format!("; its noise is {:.1$}.", noise.sigma, quantity.decimals() + 1));
-    Flag {
-        start: UnixSeconds(start),
-        end: UnixSeconds(end),
-        test: Test::Spike,
-        grade: Grade::Wrong,
-        readings,
-        strength: tallest.abs() / noise.sigma.max(f64::MIN_POSITIVE),
-        evidence: Evidence::of(&[
-            ("height", tallest),
-            ("departures", group.len() as f64),
-            ("noise", noise.sigma),
-            ("readings", readings as f64),
-        ]),
-        reason,
-    }
+    let evidence = SpikeEvidence {
+        departures: group.len().into(),
+        height: tallest.into(),
+        noise: noise.sigma.into(),
+        readings: readings.into(),
+    };
+    let strength = tallest.abs() / noise.sigma.max(f64::MIN_POSITIVE);
+    Flag::new(DEFINITION.grade, (start, end), readings, strength, Evidence::Spike(evidence), reason)
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::Test;
     use super::super::testing::{check, moist, noisy};
-    use super::*;
     use crate::series::Series;
 
     #[test]

@@ -1,36 +1,70 @@
 //! A lasting jump with no water, at one probe.
 
-use super::flag::{Evidence, Flag, Test};
-use super::noise::Noise;
-use super::station::{Event, Screened, Settings, neighbours, written};
-use super::water::Water;
+use super::context::written;
+use super::definition::settings;
+use super::scene::Scene;
+use super::screened::{Screened, neighbours};
+use super::{Definition, Event, Evidence, Flag, Noise, StepEvidence, Test};
 use crate::statistics::{mad_sigma, median};
-use crate::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
+use crate::units::{Grade, Quantity, SpanSeconds};
+
+settings!(
+    /// What jumps and stays.
+    StepSettings {
+        /// A jump counts from this many standard deviations of the record's noise.
+        sigmas: 9.6 in 3.0..=100_000.0 "σ",
+        /// It also passes this many steps of the record's resolution.
+        resolutions: 4.8 in 1.0..=1000.0 "steps",
+        /// It also passes this many of the record's usual wiggles (97.5th percentile).
+        wiggles: 3.6 in 1.0..=1000.0 "wiggles",
+        /// So much water within the reach of a depth explains a rise.
+        rain_mm: 0.5 in 0.0..=100.0 "mm",
+    }
+);
+
+pub(super) const DEFINITION: Definition = Definition {
+    title: "Step",
+    mark: "J",
+    grade: Grade::Doubtful,
+    finds: "A jump between two calm levels within one interval that lasts, where neither water, frost nor a neighbour explains it. \
+            Only what lies in the soil is judged.",
+    settings: StepSettings::LIST,
+};
 
 /// Readings on either side whose median is the level before and after.
 const SIDE: usize = 8;
 /// Readings after which the new level must still stand.
 const LASTS: usize = 48;
 
+/// Times around frost, and at which a stuck probe comes back: a jump there is the same fault.
+fn explained(scene: &Scene<'_>) -> Vec<(i64, i64)> {
+    let around = |f: &Flag| match f.test {
+        Test::Frozen => Some((f.start.0 - SpanSeconds::DAY.0, f.end.0 + SpanSeconds::DAY.0)),
+        Test::Stuck => Some((f.start.0, f.end.0 + 2 * scene.of.interval)),
+        Test::Gap
+        | Test::Repeated
+        | Test::NotConnected
+        | Test::OutOfInstrument
+        | Test::Impossible
+        | Test::Ponded
+        | Test::Spike
+        | Test::Step => None,
+    };
+    scene.found.iter().filter_map(around).collect()
+}
+
 /// Jumps within one interval between two calm levels that last, where neither water nor a neighbour explains them.
-///
-/// `explained` holds the times around frost, and at which a stuck probe comes back: that jump is the same fault.
-pub(super) fn steps(
-    of: &Screened<'_>,
-    all: &[Screened<'_>],
-    water: &Water,
-    events: &[Event],
-    explained: &[(i64, i64)],
-    settings: &Settings,
-) -> Vec<Flag> {
+pub(super) fn steps(scene: &Scene<'_>, own: &StepSettings) -> Vec<Flag> {
+    let of = scene.of;
     let Some(noise) = of.noise else { return Vec::new() };
     // Air jumps with every front, so only what lies in the soil can be judged by this test.
     if !of.channel.quantity.is_in_soil() {
         return Vec::new();
     }
     let (t, x) = (&of.times, &of.values);
-    let threshold = 1.2 * noise.threshold(settings);
-    let near = neighbours(of, all);
+    let threshold = noise.threshold(own.sigmas, own.resolutions, own.wiggles);
+    let near = neighbours(of, scene.all);
+    let explained = explained(scene);
     let mut flags = Vec::new();
     let mut i = SIDE;
     while i + SIDE <= x.len() {
@@ -41,11 +75,11 @@ pub(super) fn steps(
         }
         if let Some((before, after)) = levels(x, i, jump, threshold)
             && lasts(x, i, before, after)
-            && !arrives(of, water, t[i], after - before)
+            && !arrives(scene, own.rain_mm, t[i], after - before)
             && !explained.iter().any(|(from, to)| (*from..=*to).contains(&t[i]))
             && !shared(of, &near, t[i], after - before)
         {
-            flags.push(flag(of, &noise, i, (before, after), water, events));
+            flags.push(flag(scene, &noise, i, (before, after)));
             i += SIDE;
         }
         i += 1;
@@ -70,9 +104,12 @@ fn lasts(x: &[f64], i: usize, before: f64, after: f64) -> bool {
 }
 
 /// Whether water explains a change in this direction; a tension falls when water comes.
-fn arrives(of: &Screened<'_>, water: &Water, t: i64, shift: f64) -> bool {
+fn arrives(scene: &Scene<'_>, needed_mm: f64, t: i64, shift: f64) -> bool {
+    let of = scene.of;
     let wetter = if of.channel.quantity == Quantity::WaterTension { shift < 0.0 } else { shift > 0.0 };
-    of.channel.quantity.is_moisture() && wetter && of.channel.depth_cm.is_some_and(|d| water.may_arrive(t, d))
+    of.channel.quantity.is_moisture()
+        && wetter
+        && of.channel.depth_cm.is_some_and(|d| scene.water.may_arrive(t, d, needed_mm))
 }
 
 /// Whether neighbours move along. Soil dries slowly, so a neighbour's drying explains no drop within one interval.
@@ -100,7 +137,8 @@ fn moves_along(near: &Screened<'_>, t: i64, up: bool, quantity: Quantity) -> boo
     moved > (6.0 * noise.sigma).max(3.0 * noise.resolution).max(noise.wiggle)
 }
 
-fn flag(of: &Screened<'_>, noise: &Noise, i: usize, levels: (f64, f64), water: &Water, events: &[Event]) -> Flag {
+fn flag(scene: &Scene<'_>, noise: &Noise, i: usize, levels: (f64, f64)) -> Flag {
+    let of = scene.of;
     let t = of.times[i];
     let quantity = of.channel.quantity;
     let shift = levels.1 - levels.0;
@@ -111,25 +149,19 @@ fn flag(of: &Screened<'_>, noise: &Noise, i: usize, levels: (f64, f64), water: &
         SpanSeconds(of.interval).in_words()
     );
     if quantity.is_moisture() {
-        reason.push_str(&format!("; {}", water.dryness(t)));
+        reason.push_str(&format!("; {}", scene.water.dryness(t)));
     }
-    let beside = events.iter().find(|e| e.start.0 - 3600 <= t && t <= e.end.0 + 3600);
+    let near = |e: &&Event| e.start.0 - 3600 <= t && t <= e.end.0 + 3600;
+    let beside = scene.station.events.iter().filter(near).min_by_key(|e| ((e.start.0 - t).abs(), e.kind.code()));
     match beside {
         Some(event) => reason.push_str(&format!(". It falls together with {}.", event.kind.words())),
         None => reason.push_str(", and no neighbour moves."),
     }
     // The jump itself is flagged with the hours around it; what is true after it, a person decides.
     let last = (i + SIDE / 2).min(of.times.len() - 1);
-    Flag {
-        start: UnixSeconds(t),
-        end: UnixSeconds(of.times[last]),
-        test: Test::Step,
-        grade: Grade::Doubtful,
-        readings: last - i + 1,
-        strength: shift.abs() / noise.sigma.max(f64::MIN_POSITIVE),
-        evidence: Evidence::of(&[("before", levels.0), ("after", levels.1), ("noise", noise.sigma)]),
-        reason,
-    }
+    let evidence = StepEvidence { after: levels.1.into(), before: levels.0.into(), noise: noise.sigma.into() };
+    let strength = shift.abs() / noise.sigma.max(f64::MIN_POSITIVE);
+    Flag::new(DEFINITION.grade, (t, of.times[last]), last - i + 1, strength, Evidence::Step(evidence), reason)
 }
 
 #[cfg(test)]

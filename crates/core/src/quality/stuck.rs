@@ -1,10 +1,36 @@
 //! No change while noise and neighbours move.
 
-use super::flag::{Evidence, Flag, Test};
-use super::station::{Screened, Settings, neighbours, written};
+use super::context::written;
+use super::definition::settings;
+use super::scene::Scene;
+use super::screened::{Screened, neighbours};
+use super::{Definition, Evidence, Flag, StuckEvidence};
 use crate::series::View;
 use crate::statistics::quantile;
-use crate::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
+use crate::units::{Grade, Quantity, SpanSeconds};
+
+settings!(
+    /// What stands still.
+    StuckSettings {
+        /// The shortest time without change that can be called stuck.
+        hours: 3.0 in 0.25..=2400.0 "h",
+        /// The chance that readings which repeat themselves as often as this record's do stand still so long.
+        chance: 1e-9 in 1e-30..=0.5 "",
+        /// Stretches of the length of a standstill usually move further than this many steps of the record's resolution.
+        steps: 2.5 in 0.5..=1000.0 "steps",
+        /// The same for moisture, as a share of it: moisture is calm for longer, and jumps.
+        moisture_share: 0.6 in 0.01..=10.0 "",
+    }
+);
+
+pub(super) const DEFINITION: Definition = Definition {
+    title: "Stuck",
+    mark: "K",
+    grade: Grade::Wrong,
+    finds: "One value for longer than this record ever stands still, while its noise and its neighbours go on. Saturated air, soil \
+            at its freezing point and calm deep probes are let pass.",
+    settings: StuckSettings::LIST,
+};
 
 /// Places at which a record's habit is looked up.
 const PLACES: usize = 200;
@@ -32,23 +58,24 @@ struct Witness<'a> {
 
 /// Runs of one value (or of two that lie one step apart) in records that hardly ever stand so still.
 ///
-/// A run counts if three quarters of all stretches of its length move further than `stuck_steps` steps, in the whole record
+/// A run counts if three quarters of all stretches of its length move further than `steps` steps, in the whole record
 /// and in the season around it. A record finer than its noise needs no more; a coarse or calm one also needs a neighbour
 /// that moved so far that this depth would have shown it, by how both usually move.
-pub(super) fn stuck(of: &Screened<'_>, all: &[Screened<'_>], settings: &Settings) -> Vec<Flag> {
+pub(super) fn stuck(scene: &Scene<'_>, own: &StuckSettings) -> Vec<Flag> {
+    let of = scene.of;
     let Some(noise) = of.noise else { return Vec::new() };
     if !may_stick(of.channel.quantity) {
         return Vec::new();
     }
-    let by_time = (settings.stuck_hours * 3600.0 / of.interval as f64).ceil() as usize;
-    let moisture = if of.channel.quantity.is_moisture() { settings.stuck_moisture_share } else { 1.0 };
-    let moves = (settings.stuck_steps * moisture * noise.resolution).max(f64::MIN_POSITIVE);
+    let by_time = (own.hours * 3600.0 / of.interval as f64).ceil() as usize;
+    let moisture = if of.channel.quantity.is_moisture() { own.moisture_share } else { 1.0 };
+    let moves = (own.steps * moisture * noise.resolution).max(f64::MIN_POSITIVE);
     let Some(repeats) = usual_repeats(&of.values) else { return Vec::new() };
-    let by_chance = (settings.stuck_chance.ln() / repeats.ln()).ceil() as usize;
+    let by_chance = (own.chance.ln() / repeats.ln()).ceil() as usize;
     let by_habit = least_length(of.view(), by_time.max(by_chance).max(LEAST), of.interval, moves);
     let Some(least) = by_habit else { return Vec::new() };
     let fine = noise.sigma > FINE * noise.resolution;
-    let near = neighbours(of, all);
+    let near = neighbours(of, scene.all);
     let mut flags = Vec::new();
     for (a, b) in still(of, noise.resolution, least) {
         let (n, x) = (b - a + 1, of.values[a]);
@@ -242,27 +269,19 @@ fn flag(of: &Screened<'_>, (a, b): (usize, usize), sigma: f64, n: usize, witness
         reason.push_str(&format!(" while {} moved by {}", w.name, written(w.quantity, w.moved)));
     }
     reason.push_str(&format!("; its own noise is {sigma:.0$}.", quantity.decimals() + 1));
-    Flag {
-        start: UnixSeconds(of.times[a]),
-        end: UnixSeconds(of.times[b]),
-        test: Test::Stuck,
-        grade: Grade::Wrong,
-        readings: n,
-        strength: n as f64,
-        evidence: Evidence::of(&[
-            ("value", of.values[a]),
-            ("readings", n as f64),
-            ("noise", sigma),
-            ("neighbour_moved", witness.map_or(0.0, |w| w.moved)),
-        ]),
-        reason,
-    }
+    let evidence = StuckEvidence {
+        neighbour_moved: witness.map(|w| w.moved.into()),
+        noise: sigma.into(),
+        readings: n.into(),
+        value: of.values[a].into(),
+    };
+    Flag::new(DEFINITION.grade, (of.times[a], of.times[b]), n, n as f64, Evidence::Stuck(evidence), reason)
 }
 
 #[cfg(test)]
 mod tests {
-    use super::super::testing::{channel, check, check_all, moist, noisy, series};
-    use super::super::{Channel, check_station};
+    use super::super::testing::{channel, check, check_all, flags_of, found, moist, noisy, series};
+    use super::super::{Channel, Test};
     use super::*;
     use crate::series::Series;
 
@@ -293,8 +312,8 @@ mod tests {
     }
 
     fn of(s: &Series, quantity: Quantity, depth_cm: Option<f64>) -> Vec<(i64, usize)> {
-        let flags = check_station(&[Channel { quantity, depth_cm, ..channel(s) }], &[], &Settings::default()).remove(0);
-        flags.iter().filter(|f| f.test == Test::Stuck).map(|f| (f.start.0 / 900, f.readings)).collect()
+        let flags = found(&Channel { quantity, depth_cm, ..channel(s) }, Test::Stuck);
+        flags.iter().map(|f| (f.start.0 / 900, f.readings)).collect()
     }
 
     #[test]
@@ -312,11 +331,11 @@ mod tests {
         });
         let thermometer =
             |s, depth| Channel { quantity: Quantity::SoilTemperature, depth_cm: Some(depth), ..channel(s) };
-        let flags = check_station(&[thermometer(&shallow, 5.0), thermometer(&deep, 100.0)], &[], &Settings::default());
+        let flags = flags_of(&[thermometer(&shallow, 5.0), thermometer(&deep, 100.0)]);
         assert!(flags.iter().flatten().all(|f| f.test != Test::Stuck), "{flags:?}");
         let mut dead = deep.clone();
         dead.values[20_000..27_000].fill(11.0);
-        let flags = check_station(&[thermometer(&shallow, 5.0), thermometer(&dead, 100.0)], &[], &Settings::default());
+        let flags = flags_of(&[thermometer(&shallow, 5.0), thermometer(&dead, 100.0)]);
         let found = flags[1].iter().filter(|f| f.test == Test::Stuck).count();
         assert_eq!(found, 1, "ten weeks at one value while the year went on: {:?}", flags[1]);
     }

@@ -1,6 +1,6 @@
 //! Records for the tests of the tests.
 
-use super::{Channel, Flag, Settings, Test, check_station};
+use super::{Channel, Flag, Settings, StationContext, Test, check_station};
 use crate::series::Series;
 use crate::units::Quantity;
 
@@ -23,18 +23,10 @@ pub fn moist(n: i64, start: f64) -> Series {
 
 pub fn channel(s: &Series) -> Channel<'_> {
     Channel {
-        name: "5 cm",
         node: "node",
-        quantity: Quantity::RawOutput,
         depth_cm: Some(5.0),
-        interval: None,
-        view: s.view(),
-        raw: None,
         raw_unit: "mV",
-        instrument: None,
-        resolution: None,
-        pore_space: None,
-        repeats: &[],
+        ..Channel::bare("5 cm", Quantity::RawOutput, s.view())
     }
 }
 
@@ -50,8 +42,20 @@ pub fn check_all(records: &[(&Series, f64)], rain: Option<&Series>) -> Vec<Vec<F
 fn with_rain(channels: &[Channel<'_>], rain: Option<&Series>) -> Vec<Vec<Flag>> {
     let mut all = channels.to_vec();
     all.extend(rain.map(|s| Channel { quantity: Quantity::Rain, depth_cm: None, ..channel(s) }));
-    let mut flags = check_station(&all, &[], &Settings::default());
+    let mut flags = flags_of(&all);
     flags.truncate(channels.len());
+    flags
+}
+
+/// All flags of channels that stand alone, by channel.
+pub fn flags_of(channels: &[Channel<'_>]) -> Vec<Vec<Flag>> {
+    check_station(&StationContext::alone(channels, &[]), &Settings::default()).flags
+}
+
+/// The flags of one test on one channel that stands alone.
+pub fn found(of: &Channel<'_>, test: Test) -> Vec<Flag> {
+    let mut flags = flags_of(std::slice::from_ref(of)).remove(0);
+    flags.retain(|f| f.test == test);
     flags
 }
 

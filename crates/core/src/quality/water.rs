@@ -22,9 +22,14 @@ pub(super) enum Fallen {
 impl Fallen {
     /// What is known to have fallen, mm; 0 where nothing is.
     pub fn mm(self) -> f64 {
+        self.known_mm().unwrap_or(0.0)
+    }
+
+    /// What is known to have fallen, mm; `None` where nothing is known.
+    pub fn known_mm(self) -> Option<f64> {
         match self {
-            Self::Known(mm) | Self::AtLeast(mm) => mm,
-            Self::Unknown => 0.0,
+            Self::Known(mm) | Self::AtLeast(mm) => Some(mm),
+            Self::Unknown => None,
         }
     }
 
@@ -46,29 +51,25 @@ pub(super) struct Water {
     /// Stretches over which some gauge was read, in order, apart from each other.
     known: Vec<(i64, i64)>,
     irrigation: Vec<(i64, i64)>,
-    needed_mm: f64,
 }
 
 impl Water {
     /// Takes every gauge of the station, one after the other or side by side (of two at one time the larger sum counts),
     /// every irrigation channel, and the irrigations noted as events.
-    pub fn new(channels: &[Channel<'_>], events: &[Event], needed_mm: f64) -> Self {
+    pub fn new(channels: &[Channel<'_>], events: &[Event]) -> Self {
         let mut fallen: Vec<(i64, f64)> = Vec::new();
         let mut known: Vec<(i64, i64)> = Vec::new();
         let mut irrigation: Vec<(i64, i64)> =
             events.iter().filter(|e| e.kind == EventKind::Irrigation).map(|e| (e.start.0, e.end.0)).collect();
         for channel in channels {
             let (times, values) = (channel.view.times, channel.view.values);
-            let interval =
-                channel.interval.map(|i| i.0).or_else(|| channel.view.usual_interval()).unwrap_or(900).max(1);
+            let interval = channel.due_every();
             let sound = |v: f64| (0.0..MOST_MM).contains(&v);
             let wet = times.iter().zip(values).filter(|(_, mm)| sound(**mm) && **mm > 0.0);
-            match channel.quantity {
-                Quantity::Rain => fallen.extend(wet.map(|(t, mm)| (*t, *mm))),
-                Quantity::Irrigation => irrigation.extend(wet.map(|(t, _)| (*t - interval, *t))),
-                _ => continue,
-            }
-            if channel.quantity == Quantity::Rain {
+            if channel.quantity == Quantity::Irrigation {
+                irrigation.extend(wet.map(|(t, _)| (*t - interval, *t)));
+            } else if channel.quantity == Quantity::Rain {
+                fallen.extend(wet.map(|(t, mm)| (*t, *mm)));
                 // A gauge that never writes a zero writes only when it rains: its silence is dry.
                 let by_event = !values.contains(&0.0);
                 let silent = if by_event { i64::MAX } else { SILENT_INTERVALS * interval };
@@ -85,13 +86,7 @@ impl Water {
             *sum += f.1;
             Some(*sum)
         }));
-        Self {
-            sums: sums.collect(),
-            times: fallen.iter().map(|f| f.0).collect(),
-            known: joined(known),
-            irrigation,
-            needed_mm,
-        }
+        Self { sums: sums.collect(), times: fallen.iter().map(|f| f.0).collect(), known: joined(known), irrigation }
     }
 
     /// Water between `from` and `to`, both inclusive.
@@ -121,16 +116,15 @@ impl Water {
         }
     }
 
-    /// Whether water that came before `t` may be arriving at `depth_cm` just then. A front needs time: six hours
+    /// Whether water that came before `t`, `needed_mm` of it, may be arriving at `depth_cm` just then. A front needs time: six hours
     /// and 45 minutes for each centimetre are granted, which is slow even for a clay.
-    pub fn may_arrive(&self, t: i64, depth_cm: f64) -> bool {
+    pub fn may_arrive(&self, t: i64, depth_cm: f64, needed_mm: f64) -> bool {
         const BASE: i64 = 6 * 3600;
         const PER_CM: f64 = 45.0 * 60.0;
         let from = t - BASE - (depth_cm.max(0.0) * PER_CM) as i64;
         // A gauge's reading closes its interval, so the rain may be booked up to an hour after the probe saw it.
         let to = t + 3600;
-        self.rain(from, to).mm() >= self.needed_mm
-            || self.irrigation.iter().any(|(start, end)| *start <= to && *end >= from)
+        self.rain(from, to).mm() >= needed_mm || self.irrigation.iter().any(|(start, end)| *start <= to && *end >= from)
     }
 }
 
@@ -177,12 +171,12 @@ mod tests {
         let first = series(100, |i| if i == 50 { 4.0 } else { 0.0 });
         let mut second = series(100, |i| if i == 50 { 6.0 } else { 0.0 });
         second.times.iter_mut().for_each(|t| *t += 500 * 900);
-        let water = Water::new(&[gauge(&first, Quantity::Rain), gauge(&second, Quantity::Rain)], &[], 0.5);
+        let water = Water::new(&[gauge(&first, Quantity::Rain), gauge(&second, Quantity::Rain)], &[]);
         assert_eq!(water.rain(0, 90 * 900), Fallen::Known(4.0));
         assert_eq!(water.rain(510 * 900, 590 * 900), Fallen::Known(6.0));
         assert_eq!(water.rain(0, 560 * 900), Fallen::AtLeast(10.0));
         assert_eq!(water.rain(200 * 900, 300 * 900), Fallen::Unknown);
-        assert!(water.may_arrive(551 * 900, 5.0) && !water.may_arrive(300 * 900, 5.0));
+        assert!(water.may_arrive(551 * 900, 5.0, 0.5) && !water.may_arrive(300 * 900, 5.0, 0.5));
         assert_eq!(water.dryness(300 * 900), "no gauge tells of rain");
         assert_eq!(water.dryness(60 * 900), "no rain for 2.5 h");
     }
@@ -191,16 +185,20 @@ mod tests {
     fn without_a_gauge_nothing_is_known_and_irrigation_counts() {
         let drip = series(100, |i| if i == 50 { 2.0 } else { 0.0 });
         let event = Event { kind: EventKind::Irrigation, start: UnixSeconds(80 * 900), end: UnixSeconds(82 * 900) };
-        let water = Water::new(&[gauge(&drip, Quantity::Irrigation)], &[event], 0.5);
+        let water = Water::new(&[gauge(&drip, Quantity::Irrigation)], &[event]);
         assert_eq!(water.rain(0, 90_000), Fallen::Unknown);
-        assert!(water.may_arrive(52 * 900, 5.0) && water.may_arrive(83 * 900, 5.0) && !water.may_arrive(20 * 900, 5.0));
+        assert!(
+            water.may_arrive(52 * 900, 5.0, 0.5)
+                && water.may_arrive(83 * 900, 5.0, 0.5)
+                && !water.may_arrive(20 * 900, 5.0, 0.5)
+        );
     }
 
     #[test]
     fn a_gauge_that_writes_only_tips_is_dry_between_them_and_an_absurd_sum_is_no_rain() {
         let tips = Series { times: vec![0, 90_000, 500_000], values: vec![0.2, 0.2, 0.2] };
-        assert_eq!(Water::new(&[gauge(&tips, Quantity::Rain)], &[], 0.5).rain(100_000, 400_000), Fallen::Known(0.0));
+        assert_eq!(Water::new(&[gauge(&tips, Quantity::Rain)], &[]).rain(100_000, 400_000), Fallen::Known(0.0));
         let broken = series(100, |i| if i == 50 { 9999.0 } else { 0.0 });
-        assert_eq!(Water::new(&[gauge(&broken, Quantity::Rain)], &[], 0.5).rain(0, 90_000), Fallen::Known(0.0));
+        assert_eq!(Water::new(&[gauge(&broken, Quantity::Rain)], &[]).rain(0, 90_000), Fallen::Known(0.0));
     }
 }

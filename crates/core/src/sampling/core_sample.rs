@@ -8,7 +8,7 @@ use thiserror::Error;
 /// A figure with its standard uncertainty (k = 1).
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Measured {
-    /// The figure.
+    /// The figure itself, in the unit of its field.
     pub value: f64,
     /// Its standard uncertainty, in the same unit.
     pub u: f64,

@@ -9,7 +9,7 @@ use crate::units::UnixSeconds;
 pub struct DatedCurve {
     /// First moment it holds.
     pub valid_from: UnixSeconds,
-    /// The curve.
+    /// Raw output to water content, with its uncertainty.
     pub curve: Curve,
 }
 
@@ -76,6 +76,13 @@ impl CalibrationHistory {
             pieces.push((view.slice(start..view.times.len()), current));
         }
         pieces
+    }
+
+    /// Half width of the 95 % interval in the middle of the newest calibration's range, if it has an uncertainty.
+    #[must_use]
+    pub fn usual_half_width(&self) -> Option<f64> {
+        let newest = &self.curves.last()?.curve;
+        newest.half_width(newest.x_min.midpoint(newest.x_max))
     }
 
     /// Water content at every reading; NaN where no calibration held yet.

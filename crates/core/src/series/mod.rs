@@ -12,6 +12,7 @@ pub use believed::{Belief, Believed, BelievedReading, LeftOut};
 pub use history::{CalibrationHistory, DatedCurve};
 pub use thin::{Columns, Window, WindowError, sum_columns, thin};
 
+use crate::field::Clock;
 use crate::units::UnixSeconds;
 
 /// Readings of one stream in order of time; both vectors have the same length.
@@ -42,6 +43,27 @@ impl Series {
         let start = self.times.partition_point(|t| *t < from.0);
         let end = self.times.partition_point(|t| *t < to.0).max(start);
         View { times: &self.times[start..end], values: &self.values[start..end] }
+    }
+
+    /// The same readings at their true times, by the clock of their node. Their order stays; where a clock that was set makes two
+    /// coincide, the later one comes a second after.
+    ///
+    /// ```
+    /// use ebrel_core::field::{Clock, ClockCheck};
+    /// use ebrel_core::series::Series;
+    /// use ebrel_core::units::UnixSeconds;
+    /// let check = ClockCheck { shown: UnixSeconds(1100), truth: UnixSeconds(1000), set: false };
+    /// let clock = Clock::new(UnixSeconds(0), &[check]).unwrap();
+    /// let series = Series { times: vec![0, 550, 1100, 2000], values: vec![1.0; 4] };
+    /// assert_eq!(series.by_clock(&clock).times, [0, 500, 1000, 1900]);
+    /// ```
+    #[must_use]
+    pub fn by_clock(&self, clock: &Clock) -> Self {
+        let mut times: Vec<i64> = self.times.iter().map(|t| clock.corrected(UnixSeconds(*t)).0).collect();
+        for i in 1..times.len() {
+            times[i] = times[i].max(times[i - 1] + 1);
+        }
+        Self { times, values: self.values.clone() }
     }
 
     /// All readings.

@@ -90,11 +90,11 @@ impl Window {
 /// One value per column; NaN where a column has no reading.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Columns {
-    /// Smallest value.
+    /// Smallest value of each column; NaN where it has none.
     pub min: Vec<f64>,
-    /// Largest value.
+    /// Largest value of each column; NaN where it has none.
     pub max: Vec<f64>,
-    /// Arithmetic mean.
+    /// Arithmetic mean of each column; NaN where it has none.
     pub mean: Vec<f64>,
     /// Number of readings.
     pub count: Vec<u32>,

@@ -7,9 +7,9 @@ use crate::units::{ranges, signed};
 /// Two methods compared by the differences of their pairs, first minus second.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Agreement {
-    /// Pairs.
+    /// How many pairs of readings.
     pub n: usize,
-    /// Mean difference.
+    /// Mean of probe minus reference, K.
     pub bias: f64,
     /// Standard deviation of the differences (n − 1).
     pub sd: f64,
@@ -57,7 +57,7 @@ pub fn agreement(first: &[f64], second: &[f64]) -> Option<Agreement> {
 pub struct Claims {
     /// The probe.
     pub probe: f64,
-    /// The reference.
+    /// Reading of the reference, °C.
     pub reference: f64,
 }
 
@@ -87,7 +87,7 @@ pub enum Pattern {
 /// A correction that the evidence carries: corrected = reading + offset + slope × reading.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Correction {
-    /// K.
+    /// Added to every reading, K.
     pub offset: f64,
     /// K per K; 0 for a constant one.
     pub slope: f64,

@@ -14,7 +14,7 @@ pub struct ReadingUncertainty {
 /// A temperature with its standard uncertainty, K.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Converted {
-    /// °C.
+    /// Temperature, °C.
     pub celsius: f64,
     /// K (k = 1).
     pub u: f64,

@@ -11,7 +11,7 @@ pub struct DatedCorrection {
     pub from: UnixSeconds,
     /// First moment after; `None`: until further notice.
     pub until: Option<UnixSeconds>,
-    /// The correction.
+    /// What is added to a reading.
     pub correction: Correction,
 }
 

@@ -18,13 +18,13 @@ pub fn platinum_resistance(r0: f64, celsius: f64) -> f64 {
 }
 
 /// Temperature in °C from a resistance: the inverse of [`platinum_resistance`] by Newton's method; `None` outside
-/// −200 to 850 °C. Worked value: 110 Ω of 100: 25.684 °C.
+/// −200 to 850 °C, and for a nominal resistance that no thermometer has (less than 1 mΩ). Worked value: 110 Ω of 100: 25.684 °C.
 #[must_use]
 pub fn platinum_temperature(r0: f64, ohm: f64) -> Option<f64> {
     let ratio = ohm / r0;
     // Beyond the ends the equation has other roots, or none.
     let ends = (platinum_resistance(1.0, RANGE.0), platinum_resistance(1.0, RANGE.1));
-    if !(r0 > 0.0 && (ends.0..=ends.1).contains(&ratio)) {
+    if !(r0 >= 1e-3 && (ends.0..=ends.1).contains(&ratio)) {
         return None;
     }
     let mut t = (ratio - 1.0) / A;
@@ -86,7 +86,7 @@ mod tests {
         let end = platinum_resistance(100.0, 850.0);
         assert_close(platinum_temperature(100.0, end).unwrap(), 850.0, 1e-9);
         for (r0, ohm) in
-            [(100.0, end + 0.01), (100.0, 1e9), (100.0, f64::INFINITY), (0.0, 100.0), (-1.0, 1.0), (f64::NAN, 1.0)]
+            [(100.0, end + 0.01), (100.0, 1e9), (100.0, f64::INFINITY), (0.0, 100.0), (1e-310, 1e-310), (-1.0, 1.0), (f64::NAN, 1.0)]
         {
             assert_eq!(platinum_temperature(r0, ohm), None, "{r0} {ohm}");
         }

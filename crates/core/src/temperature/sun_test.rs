@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 /// Both thermometers at one time, °C.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct SunPair {
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub at: UnixSeconds,
     /// In its shield.
     pub shielded: f64,
@@ -19,7 +19,7 @@ pub struct SunPair {
 /// Differences of a group of days, bare minus shielded: each day counts once, since readings of one day follow each other.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Group {
-    /// Days.
+    /// Days with enough pairs in sun.
     pub days: usize,
     /// Mean of their mean differences, K.
     pub mean: f64,
@@ -30,7 +30,7 @@ pub struct Group {
 /// What the record says of the sun.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SunTest {
-    /// By night.
+    /// Pairs without sun; `None` if there are too few.
     pub night: Option<Group>,
     /// By day, all days.
     pub day: Option<Group>,

@@ -16,9 +16,9 @@ pub enum Stage {
 pub struct Step {
     /// What is done.
     pub stage: Stage,
-    /// From when.
+    /// First moment, inclusive.
     pub from: UnixSeconds,
-    /// Until when.
+    /// Last moment, inclusive.
     pub to: UnixSeconds,
 }
 

@@ -38,7 +38,7 @@ pub struct BlockResponse {
     pub range: (f64, f64),
     /// kPa = factor · kΩ^power within that range.
     pub factor: f64,
-    /// See `factor`.
+    /// Power of the response; the factor stands before it.
     pub power: f64,
     /// Error of a reading that the curve has not seen, as a share of the tension.
     pub relative_error: f64,

@@ -1,17 +1,13 @@
 //! Quantities as types, with the unit in the name.
 //!
-//! A level and a difference are different types ([`Celsius`] and [`KelvinDifference`]), and a value that
-//! lies outside its [`Range`] cannot be made: the constructor is the check. The same table of ranges
-//! feeds the parser, the message, the form's `min` and `max`, and the property tests.
+//! A value that lies outside its [`Range`] cannot be made: the constructor is the check. The same table of ranges feeds the
+//! parser, the message, the form's `min` and `max`, and the property tests. Types stand where a value crosses from typing or
+//! files into the rules; within them a number carries its unit in its name.
 //!
-//! ```compile_fail
-//! use ebrel_core::units::{Celsius, KelvinDifference};
-//! let wrong: Celsius = Celsius::new(12.0).unwrap() + Celsius::new(3.0).unwrap(); // two levels do not add
 //! ```
-//! ```
-//! use ebrel_core::units::{Celsius, KelvinDifference};
-//! let warmer = Celsius::new(12.0).unwrap() + KelvinDifference(3.0);
-//! assert_eq!(warmer.get(), 15.0);
+//! use ebrel_core::units::DepthCm;
+//! assert_eq!(DepthCm::new(15.0).unwrap().get(), 15.0);
+//! assert!(DepthCm::new(1500.0).unwrap_err().to_string().contains("depth must lie between"));
 //! ```
 
 mod number;
@@ -19,7 +15,7 @@ mod quantity;
 mod range;
 mod time;
 
-pub use number::{format_offset, format_value, grouped, read_number, read_offset, signed};
+pub use number::{format_offset, format_plain, format_short, format_value, grouped, read_number, read_offset, signed};
 pub(crate) use quantity::coded;
 pub use quantity::{Grade, Principle, Quantity, Verdict, unit_for_people};
 pub use range::{OutOfRange, Range, ranges};
@@ -69,10 +65,6 @@ macro_rules! quantity_type {
 }
 
 quantity_type!(
-    /// Volumetric water content θ, m³ of water per m³ of soil. May be slightly negative: an air gap reads so.
-    VolumetricWaterContent, ranges::VOLUMETRIC_WATER_CONTENT
-);
-quantity_type!(
     /// Depth below the soil surface in cm, positive down; negative is a height above ground.
     DepthCm, ranges::DEPTH_CM
 );
@@ -88,29 +80,6 @@ quantity_type!(
     /// Dry bulk density of soil, g/cm³.
     BulkDensity, ranges::BULK_DENSITY_G_CM3
 );
-quantity_type!(
-    /// A temperature level, °C.
-    Celsius, ranges::TEMPERATURE_C
-);
-
-/// A difference between two temperatures, K.
-#[derive(Debug, Clone, Copy, PartialEq, PartialOrd)]
-pub struct KelvinDifference(pub f64);
-
-impl std::ops::Add<KelvinDifference> for Celsius {
-    type Output = Celsius;
-    fn add(self, difference: KelvinDifference) -> Celsius {
-        Celsius(self.0 + difference.0)
-    }
-}
-
-impl std::ops::Sub for Celsius {
-    type Output = KelvinDifference;
-    fn sub(self, other: Celsius) -> KelvinDifference {
-        KelvinDifference(self.0 - other.0)
-    }
-}
-
 quantity_type!(
     /// Density of a soil's solids ρs, g/cm³.
     ParticleDensity, ranges::PARTICLE_DENSITY_G_CM3

@@ -86,6 +86,36 @@ pub fn format_value(value: f64, decimals: usize) -> String {
     if zero { text.trim_start_matches('-').to_owned() } else { text.replace('-', "−") }
 }
 
+/// A number without idle zeros, at most two decimals, with a true minus.
+///
+/// ```
+/// use ebrel_core::units::format_short;
+/// assert_eq!([format_short(4.5), format_short(-20.0), format_short(-0.001)], ["4.5", "−20", "0"]);
+/// ```
+#[must_use]
+pub fn format_short(value: f64) -> String {
+    let text = format!("{value:.2}");
+    let text = text.trim_end_matches('0').trim_end_matches('.');
+    if text == "-0" { "0".into() } else { text.replace('-', "−") }
+}
+
+/// A number with the digits that it was given with, and a true minus; very small and very large ones as powers of ten.
+///
+/// ```
+/// use ebrel_core::units::format_plain;
+/// assert_eq!([format_plain(-0.5), format_plain(8.0), format_plain(1e-9), format_plain(-0.0)], ["−0.5", "8", "1e−9", "0"]);
+/// assert_eq!(format_plain(f64::NAN), "what is no number");
+/// ```
+#[must_use]
+pub fn format_plain(value: f64) -> String {
+    if !value.is_finite() {
+        return "what is no number".to_owned();
+    }
+    let usual = value == 0.0 || (1e-4..1e12).contains(&value.abs());
+    let text = if usual { (value + 0.0).to_string() } else { format!("{value:e}") };
+    text.replace('-', "−")
+}
+
 /// [`format_value`] with its sign, also a plus; none where it rounds to nothing.
 ///
 /// ```

@@ -134,7 +134,14 @@ impl Quantity {
             Self::WaterContent => 3,
             Self::ElectricalConductivity | Self::BatteryVoltage => 2,
             Self::RelativeHumidity | Self::EnclosureHumidity | Self::SignalStrength => 0,
-            _ => 1,
+            Self::WaterTension
+            | Self::SoilTemperature
+            | Self::AirTemperature
+            | Self::BareAirTemperature
+            | Self::PanelTemperature
+            | Self::Rain
+            | Self::Irrigation
+            | Self::RawOutput => 1,
         }
     }
 }

@@ -1,5 +1,6 @@
 //! The one table of legal ranges.
 
+use super::format_plain;
 use thiserror::Error;
 
 /// A closed interval of legal values of a quantity, with the words a message needs.
@@ -17,7 +18,7 @@ pub struct Range {
 
 /// A value that its quantity cannot have.
 #[derive(Debug, Clone, Copy, PartialEq, Error)]
-#[error("{} must lie between {} and {} {}; {} does not", .range.name, minus(.range.min), minus(.range.max), .range.unit, minus(*.value))]
+#[error("{} must lie between {} and {}; {} does not", .range.name, format_plain(.range.min), top(.range), format_plain(*.value))]
 pub struct OutOfRange {
     /// The range that was missed.
     pub range: Range,
@@ -35,9 +36,9 @@ impl Range {
     }
 }
 
-/// The number with a true minus sign.
-fn minus(value: f64) -> String {
-    if value.is_finite() { value.to_string().replace('-', "−") } else { "what is no number".to_owned() }
+/// The largest legal value with the unit, if it has one.
+fn top(range: &Range) -> String {
+    format!("{} {}", format_plain(range.max), range.unit).trim_end().to_owned()
 }
 
 /// Every legal range, in one place.
@@ -70,8 +71,8 @@ pub mod ranges {
     pub const CABLE_M: Range = range("cable", "m", 0.0, 1000.0);
     /// Height above the sea.
     pub const ELEVATION_M: Range = range("elevation", "m", -450.0, 9000.0);
-    /// Latitude.
+    /// Latitude of a station.
     pub const LATITUDE: Range = range("latitude", "°", -90.0, 90.0);
-    /// Longitude.
+    /// Longitude of a station.
     pub const LONGITUDE: Range = range("longitude", "°", -180.0, 180.0);
 }

@@ -14,16 +14,16 @@ use thiserror::Error;
 pub struct Reading {
     /// Index into [`Read::columns`].
     pub column: usize,
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub time: UnixSeconds,
-    /// The value.
+    /// The value as it stands in the file, in the column's unit.
     pub value: f64,
 }
 
 /// A column of values (or, in a long file, one place and quantity).
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Column {
-    /// Its name.
+    /// The name that people use; several may share it.
     pub name: String,
     /// Its unit, if the file tells one.
     pub unit: String,

@@ -9,5 +9,7 @@ mod write;
 
 pub use read::{PackageError, read_path, read_zip};
 pub(crate) use tables::parse_time;
-pub use tables::{CalibrationRow, ChannelRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow};
+pub use tables::{
+    CalibrationRow, ChannelRow, ClockCheckRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow,
+};
 pub use write::{flags_csv, write_zip};

@@ -39,12 +39,13 @@ pub enum PackageError {
 
 type Files = HashMap<String, Vec<u8>>;
 
-const TABLES: [&str; 8] = [
+const TABLES: [&str; 9] = [
     "datapackage.json",
     "stations.csv",
     "horizons.csv",
     "channels.csv",
     "readings.csv",
+    "clock_checks.csv",
     "events.csv",
     "calibrations.csv",
     "flags.csv",
@@ -114,6 +115,7 @@ fn package(files: &Files) -> Result<Package, PackageError> {
         stations: table(files, "stations.csv")?,
         horizons: table(files, "horizons.csv")?,
         channels,
+        clock_checks: table(files, "clock_checks.csv")?,
         events: table(files, "events.csv")?,
         calibrations: table(files, "calibrations.csv")?,
         flags: table(files, "flags.csv")?,

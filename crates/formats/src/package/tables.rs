@@ -61,25 +61,25 @@ pub(crate) fn parse_time(text: &str) -> Option<UnixSeconds> {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
 #[serde(default)]
 pub struct StationRow {
-    /// Code.
+    /// Short code, unique in the package.
     pub station: String,
-    /// Name.
+    /// Name that people use; not unique.
     pub name: String,
-    /// Degrees north.
+    /// Latitude, degrees; north is positive.
     pub latitude: Option<f64>,
-    /// Degrees east.
+    /// Longitude, degrees; east is positive.
     pub longitude: Option<f64>,
     /// Metres above the sea.
     pub elevation_m: Option<f64>,
     /// Offset of the times shown, minutes.
     pub utc_offset_minutes: Option<i64>,
-    /// Treatment.
+    /// What is done there; empty for nothing.
     pub treatment: String,
-    /// Slope, %.
+    /// Slope of the surface, %.
     pub slope_pct: Option<f64>,
     /// Aspect, degrees from north.
     pub aspect_deg: Option<f64>,
-    /// Cover.
+    /// What grows there.
     pub cover: String,
 }
 
@@ -87,19 +87,19 @@ pub struct StationRow {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
 #[serde(default)]
 pub struct HorizonRow {
-    /// Station code.
+    /// Code of the station that it belongs to.
     pub station: String,
     /// Upper boundary, cm.
     pub top_cm: f64,
     /// Lower boundary, cm.
     pub bottom_cm: f64,
-    /// Name.
+    /// Name that people use; not unique.
     pub name: String,
     /// USDA texture class.
     pub texture: String,
-    /// Sand, %.
+    /// Sand, % by mass.
     pub sand_pct: Option<f64>,
-    /// Clay, %.
+    /// Clay, % by mass.
     pub clay_pct: Option<f64>,
     /// Organic matter, %.
     pub organic_matter_pct: Option<f64>,
@@ -144,27 +144,27 @@ impl HorizonRow {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
 #[serde(default)]
 pub struct ChannelRow {
-    /// Unique name.
+    /// Name of the channel, unique in the package; its readings are in the file of that name.
     pub channel: String,
-    /// Station code.
+    /// Code of the station that it belongs to.
     pub station: String,
-    /// Node.
+    /// Name of the node that reports it.
     pub node: String,
-    /// Port.
+    /// Port of the node.
     pub port: String,
-    /// Quantity code.
+    /// Code of the quantity, as in the list of quantities.
     pub quantity: String,
-    /// Unit.
+    /// Unit of the values.
     pub unit: String,
     /// Depth, positive down.
     pub depth_cm: Option<f64>,
-    /// Orientation.
+    /// How the probe lies.
     pub orientation: String,
-    /// Measuring principle.
+    /// Code of the measuring principle.
     pub principle: String,
-    /// Model.
+    /// Model of the probe in words.
     pub probe_model: String,
-    /// Serial.
+    /// Serial of the probe.
     pub serial: String,
     /// First moment of the placement.
     #[serde(with = "rfc3339_option")]
@@ -187,7 +187,7 @@ pub struct ChannelRow {
 /// A row of `readings.csv`.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct ReadingRow {
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub time: UnixSeconds,
     /// The value; NaN for an empty cell.
     pub value: f64,
@@ -197,26 +197,46 @@ pub struct ReadingRow {
     pub uncertainty: Option<f64>,
 }
 
+/// A row of `clock_checks.csv`: a node's clock held against true time. Between checks it runs linearly; times in
+/// `readings.csv` are the corrected ones.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ClockCheckRow {
+    /// Name of the node.
+    pub node: String,
+    /// What its clock showed.
+    #[serde(with = "rfc3339_time")]
+    pub node_time: UnixSeconds,
+    /// What it truly was.
+    #[serde(with = "rfc3339_time")]
+    pub true_time: UnixSeconds,
+    /// How well the check is known, seconds.
+    #[serde(default)]
+    pub uncertainty_s: Option<f64>,
+    /// "set" where the clock was set right at the check.
+    #[serde(default)]
+    pub note: String,
+}
+
 /// A row of `events.csv`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct EventRow {
-    /// Station code.
+    /// Code of the station that it belongs to.
     pub station: String,
-    /// Kind.
+    /// Code of the kind of event.
     pub kind: String,
-    /// Begin.
+    /// First moment of it.
     #[serde(with = "rfc3339_time")]
     pub start: UnixSeconds,
-    /// End.
+    /// Last moment of it; may be absent.
     #[serde(default, with = "rfc3339_option")]
     pub end: Option<UnixSeconds>,
-    /// How much.
+    /// How much, in `unit`.
     #[serde(default)]
     pub amount: Option<f64>,
     /// Unit of the amount.
     #[serde(default)]
     pub unit: String,
-    /// Words.
+    /// What else there is to say.
     #[serde(default)]
     pub note: String,
 }
@@ -224,7 +244,7 @@ pub struct EventRow {
 /// A row of `calibrations.csv`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct CalibrationRow {
-    /// Channel.
+    /// Name of the channel concerned.
     pub channel: String,
     /// First moment it holds.
     #[serde(with = "rfc3339_time")]
@@ -275,22 +295,22 @@ impl CalibrationRow {
 /// A row of `flags.csv`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct FlagRow {
-    /// Channel.
+    /// Name of the channel concerned.
     pub channel: String,
-    /// First reading.
+    /// Time of the first reading concerned.
     #[serde(with = "rfc3339_time")]
     pub start: UnixSeconds,
     /// Last reading, inclusive.
     #[serde(with = "rfc3339_time")]
     pub end: UnixSeconds,
-    /// Test code.
+    /// Code of the test that found it.
     pub test: String,
-    /// Grade code.
+    /// Code of the grade, as in the record package.
     pub grade: String,
     /// Verdict code, or empty.
     #[serde(default)]
     pub verdict: String,
-    /// One sentence.
+    /// One sentence that says why.
     #[serde(default)]
     pub reason: String,
     /// JSON object of numbers.
@@ -305,17 +325,19 @@ pub struct Package<R = Vec<ReadingRow>> {
     pub title: String,
     /// What was selected, and what was assumed: goes into the descriptor.
     pub description: String,
-    /// Stations.
+    /// One row a station.
     pub stations: Vec<StationRow>,
-    /// Horizons.
+    /// One row a horizon, from the surface down.
     pub horizons: Vec<HorizonRow>,
     /// Channels, each with its readings in the order of the file.
     pub channels: Vec<(ChannelRow, R)>,
-    /// Events.
+    /// One row a check of a clock; the file is left out where there is none.
+    pub clock_checks: Vec<ClockCheckRow>,
+    /// One row an event, in order of time.
     pub events: Vec<EventRow>,
-    /// Calibrations.
+    /// One row a curve, with its first moment.
     pub calibrations: Vec<CalibrationRow>,
-    /// Flags.
+    /// One row a flag, with the verdict on it.
     pub flags: Vec<FlagRow>,
 }
 

@@ -7,8 +7,23 @@ use std::io::{BufWriter, Seek, Write};
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
-/// Columns with their Table Schema types, for the descriptor.
-const SCHEMAS: [(&str, &[(&str, &str)]); 7] = [
+/// A table's name, and its columns with their Table Schema types.
+type Schema = (&'static str, &'static [(&'static str, &'static str)]);
+
+/// Left out where no clock was checked.
+const CLOCK_CHECKS: Schema = (
+    "clock_checks",
+    &[
+        ("node", "string"),
+        ("node_time", "datetime"),
+        ("true_time", "datetime"),
+        ("uncertainty_s", "number"),
+        ("note", "string"),
+    ],
+);
+
+/// The tables of the descriptor, in its order.
+const SCHEMAS: [Schema; 8] = [
     (
         "stations",
         &[
@@ -83,6 +98,7 @@ const SCHEMAS: [(&str, &[(&str, &str)]); 7] = [
             ("note", "string"),
         ],
     ),
+    CLOCK_CHECKS,
     (
         "calibrations",
         &[
@@ -178,6 +194,7 @@ fn quoted(text: &str) -> String {
 fn descriptor<R>(package: &Package<R>) -> String {
     let resources: Vec<serde_json::Value> = SCHEMAS
         .iter()
+        .filter(|(name, _)| *name != CLOCK_CHECKS.0 || !package.clock_checks.is_empty())
         .map(|(name, columns)| {
             let fields: Vec<_> = columns.iter().map(|(n, t)| serde_json::json!({"name": n, "type": t})).collect();
             serde_json::json!({
@@ -213,6 +230,10 @@ where
         ("horizons.csv", csv_table("horizons", &package.horizons)?),
         ("channels.csv", csv_table("channels", &channels)?),
     ];
+    let clocks = match &package.clock_checks[..] {
+        [] => None,
+        checks => Some(("clock_checks.csv", csv_table("clock_checks", checks)?)),
+    };
     let after = [
         ("events.csv", csv_table("events", &package.events)?),
         ("calibrations.csv", csv_table("calibrations", &package.calibrations)?),
@@ -232,7 +253,7 @@ where
     }
     lines.flush()?;
     drop(lines);
-    for (name, bytes) in after {
+    for (name, bytes) in clocks.into_iter().chain(after) {
         zip.start_file(name, options)?;
         zip.write_all(&bytes)?;
     }

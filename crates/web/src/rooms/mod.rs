@@ -7,14 +7,14 @@ pub mod plan;
 mod record;
 mod review;
 
-use actix_web::web::ServiceConfig;
+use crate::shell::routes::Routes;
 
 /// Routes of all rooms.
-pub fn routes(config: &mut ServiceConfig) {
-    plan::routes(config);
-    bench::routes(config);
-    field::routes(config);
-    record::routes(config);
-    review::routes(config);
-    findings::routes(config);
+pub fn routes(routes: &mut Routes<'_>) {
+    plan::routes(routes);
+    bench::routes(routes);
+    field::routes(routes);
+    record::routes(routes);
+    review::routes(routes);
+    findings::routes(routes);
 }

@@ -1,11 +1,13 @@
 //! Styles, scripts and fonts, shipped within the binary; each is compressed once.
 
 use super::errors::Problem;
+use super::routes::{Least, Routes};
 use actix_web::http::header::{ACCEPT_ENCODING, CACHE_CONTROL, CONTENT_ENCODING, ETAG, IF_NONE_MATCH, VARY};
 use actix_web::{HttpRequest, HttpResponse, web};
 use flate2::Compression;
 use flate2::write::GzEncoder;
 use rust_embed::RustEmbed;
+use sha2::{Digest, Sha256};
 use std::collections::HashMap;
 use std::io::Write;
 use std::sync::{LazyLock, Mutex, PoisonError};
@@ -21,10 +23,11 @@ struct Own;
 #[folder = "vendor"]
 #[include = "*.css"]
 #[include = "*.woff2"]
+#[include = "*.js"]
 struct Vendor;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config.route("/assets/{path:.*}", web::get().to(asset));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/assets/{path:.*}", Least::Anyone, asset);
 }
 
 /// Compressed assets by their hash: a changed file of a debug build is another one.
@@ -40,6 +43,18 @@ fn packed(hash: &str, data: &[u8]) -> Option<web::Bytes> {
     let bytes = web::Bytes::from(encoder.finish().ok()?);
     PACKED.lock().unwrap_or_else(PoisonError::into_inner).insert(hash.to_owned(), bytes.clone());
     Some(bytes)
+}
+
+/// A short hash over some assets by their addresses, and a text; `None` if one is not there.
+pub fn version(addresses: &[&str], text: &str) -> Option<String> {
+    let mut hasher = Sha256::new();
+    hasher.update(text);
+    for address in addresses {
+        let path = address.strip_prefix("/assets/")?;
+        let file = path.strip_prefix("vendor/").map_or_else(|| Own::get(path), Vendor::get)?;
+        hasher.update(file.metadata.sha256_hash());
+    }
+    Some(hex::encode(&hasher.finalize()[..8]))
 }
 
 async fn asset(path: web::Path<String>, request: HttpRequest) -> Result<HttpResponse, Problem> {

@@ -26,8 +26,6 @@ pub struct Combined<D> {
     pub draft: D,
     /// Fields that somebody else changed meanwhile too; theirs stand.
     pub conflicts: Vec<Conflict>,
-    /// Whether anything of somebody else's came in, so that the page must be shown anew.
-    pub merged: bool,
 }
 
 /// The revision that a sent form was made of.
@@ -51,7 +49,7 @@ where
     D: Serialize + DeserializeOwned,
 {
     let Some(old) = sent.filter(|r| *r < at.revision) else {
-        return Ok(Combined { draft: type_in(newest)?, conflicts: Vec::new(), merged: false });
+        return Ok(Combined { draft: type_in(newest)?, conflicts: Vec::new() });
     };
     let internal = |e: serde_json::Error| Problem::Internal(e.to_string());
     let json = |draft: &D| serde_json::to_value(draft).map_err(internal);
@@ -64,7 +62,7 @@ where
         None => merge_without_base(&json(&type_in(newest)?)?, &json(newest)?),
     };
     let draft = serde_json::from_value(found.draft).map_err(internal)?;
-    Ok(Combined { draft, conflicts: found.conflicts, merged: true })
+    Ok(Combined { draft, conflicts: found.conflicts })
 }
 
 /// Both sides of each conflict, for the person whose text did not go in.

@@ -11,6 +11,7 @@ use actix_web::http::header::ContentType;
 use actix_web::{HttpRequest, HttpResponse, ResponseError};
 use askama::Template;
 use ebrel_app::planning::PlanError;
+use ebrel_core::roles::Role;
 use ebrel_store::StoreError;
 use thiserror::Error;
 
@@ -39,6 +40,9 @@ pub enum Problem {
     /// Nobody is signed in.
     #[error("Sign in first.")]
     SignIn,
+    /// The role does not allow it.
+    #[error("{}", not_allowed(*.0))]
+    NotAllowed(Option<Role>),
     /// Too many tries.
     #[error("Too many tries. Wait {0} s and try again.")]
     Slowly(u64),
@@ -58,6 +62,17 @@ pub enum Problem {
     Store(StoreError),
     #[error("Something went wrong here. Nothing was changed. The cause is in the log.")]
     Internal(String),
+}
+
+fn not_allowed(role: Option<Role>) -> String {
+    match role {
+        Some(role) => format!(
+            "You are here as {}, who {}. Nothing was changed. Ask the study's owner if you need to do more.",
+            role.title(),
+            role.allows()
+        ),
+        None => "You are in no study yet: open the link that its owner sent you, or ask for one.".to_owned(),
+    }
 }
 
 impl From<Wait> for Problem {
@@ -107,7 +122,7 @@ impl ResponseError for Problem {
         match self {
             Self::Nowhere | Self::NotFound(_) => StatusCode::NOT_FOUND,
             Self::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,
-            Self::Token | Self::Host => StatusCode::FORBIDDEN,
+            Self::Token | Self::Host | Self::NotAllowed(_) => StatusCode::FORBIDDEN,
             Self::SignIn => StatusCode::UNAUTHORIZED,
             Self::Slowly(_) => StatusCode::TOO_MANY_REQUESTS,
             Self::Busy => StatusCode::SERVICE_UNAVAILABLE,
@@ -127,6 +142,7 @@ impl ResponseError for Problem {
             Self::Nowhere | Self::NotFound(_) => "Nothing here",
             Self::Refused(_) | Self::TooLarge | Self::TooSlow => "This cannot be taken",
             Self::Token | Self::Host => "Not from here",
+            Self::NotAllowed(_) => "Not for you to do",
             Self::SignIn | Self::Slowly(_) | Self::Busy | Self::TooMuchYet => "Not yet",
             Self::Store(_) | Self::Internal(_) => "Something went wrong",
         };
@@ -135,6 +151,7 @@ impl ResponseError for Problem {
             study: None,
             nav: Vec::new(),
             user: None,
+            role: None,
             demo: false,
             token: String::new(),
             said: None,

@@ -1,6 +1,8 @@
 //! What is around every page: layout and navigation, assets, guards, sign-in, errors as pages.
 
-mod assets;
+mod access;
+pub mod actor;
+pub mod assets;
 pub mod download;
 pub mod draft_form;
 pub mod drafts;
@@ -8,23 +10,30 @@ pub mod errors;
 pub mod figures;
 pub mod forms;
 pub mod guard;
+mod join;
 pub mod limits;
 pub mod passwords;
+pub mod request_log;
+pub mod routes;
 pub mod sign_in;
 
 use crate::state::{Mode, State};
-use actix_session::Session;
 use actix_web::HttpResponse;
 use actix_web::http::header::ContentType;
+use actor::Actor;
 use askama::Template;
-use ebrel_store::stations::{Station, Study};
+use ebrel_core::roles::Role;
+use ebrel_store::stations::Station;
+use ebrel_store::studies::Study;
 use errors::Problem;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use routes::Routes;
 
 /// Routes of the shell itself.
-pub fn routes(config: &mut actix_web::web::ServiceConfig) {
-    assets::routes(config);
-    sign_in::routes(config);
+pub fn routes(routes: &mut Routes<'_>) {
+    assets::routes(routes);
+    sign_in::routes(routes);
+    join::routes(routes);
 }
 
 /// The rooms that exist so far, in the order of the work.
@@ -59,8 +68,8 @@ impl Room {
     fn address(self, study: i64, station: Option<i64>) -> String {
         match (self, station) {
             (Self::Bench, _) => format!("/studies/{study}/bench"),
+            (Self::Field, _) => format!("/studies/{study}/field"),
             (Self::Plan, _) | (_, None) => format!("/studies/{study}"),
-            (Self::Field, Some(id)) => format!("/stations/{id}/placements"),
             (Self::Record, Some(id)) => format!("/stations/{id}"),
             (Self::Review, Some(id)) => format!("/stations/{id}/review"),
             (Self::Findings, Some(id)) => format!("/stations/{id}/export"),
@@ -88,6 +97,8 @@ pub struct Shell {
     pub nav: Vec<NavLink>,
     /// Who is signed in.
     pub user: Option<String>,
+    /// What they may do here.
+    pub role: Option<Role>,
     /// Whether this is the demo.
     pub demo: bool,
     /// The token that every form carries.
@@ -100,15 +111,16 @@ pub struct Shell {
 
 impl Shell {
     /// The shell of a page outside any study.
-    pub fn bare(state: &State, session: &Session, title: &str) -> Result<Self, Problem> {
+    pub fn bare(state: &State, actor: &Actor, title: &str) -> Result<Self, Problem> {
         Ok(Self {
             title: title.to_owned(),
             study: None,
             nav: Vec::new(),
-            user: sign_in::user(state, session),
+            user: actor.signed().map(|s| s.name.clone()),
+            role: actor.role(),
             demo: state.mode == Mode::Demo,
-            token: guard::token(session)?,
-            said: take_said(session),
+            token: guard::token(actor.session())?,
+            said: take_said(actor),
             revision: 0,
         })
     }
@@ -116,7 +128,7 @@ impl Shell {
     /// The shell of a page within a study. Without a station the rooms lead to the study's first one.
     pub async fn within(
         state: &State,
-        session: &Session,
+        actor: &Actor,
         title: &str,
         room: Room,
         study: &Study,
@@ -134,11 +146,29 @@ impl Shell {
                 waiting: if r == Room::Review { waiting } else { 0 },
             })
             .collect();
-        Ok(Self { study: Some((study.id, study.name.clone())), nav, ..Self::bare(state, session, title)? })
+        Ok(Self { study: Some((study.id, study.name.clone())), nav, ..Self::bare(state, actor, title)? })
     }
 }
 
 impl Shell {
+    /// Whether whoever looks at the page may do what this role may.
+    #[must_use]
+    pub fn may(&self, least: Role) -> bool {
+        self.role.is_some_and(|r| r >= least)
+    }
+
+    /// Number of the study that the page is within; 0 outside of any.
+    #[must_use]
+    pub fn study_id(&self) -> i64 {
+        self.study.as_ref().map_or(0, |s| s.0)
+    }
+
+    /// Whether they may only look.
+    #[must_use]
+    pub fn looks_only(&self) -> bool {
+        self.role == Some(Role::Guest)
+    }
+
     /// The same around a page on which a document of this revision is typed.
     #[must_use]
     pub fn of_revision(self, revision: i64) -> Self {
@@ -147,12 +177,12 @@ impl Shell {
 }
 
 /// Keeps a sentence for the next page.
-pub fn say(session: &Session, sentence: &str) -> Result<(), Problem> {
-    session.insert("said", sentence).map_err(|e| Problem::Internal(e.to_string()))
+pub fn say(actor: &Actor, sentence: &str) -> Result<(), Problem> {
+    actor.session().insert("said", sentence).map_err(|e| Problem::Internal(e.to_string()))
 }
 
-fn take_said(session: &Session) -> Option<String> {
-    session.remove_as::<String>("said").and_then(Result::ok)
+fn take_said(actor: &Actor) -> Option<String> {
+    actor.session().remove_as::<String>("said").and_then(Result::ok)
 }
 
 /// What needs no escape within an address.

@@ -1,9 +1,11 @@
 //! Accounts: the first one, signing in and out, changing a password.
 
+use super::actor::{Actor, Signed};
 use super::errors::Problem;
 use super::forms::Field;
 use super::guard::{CheckedForm, NoFields};
 use super::limits::{peer, refuse};
+use super::routes::{Least, Routes};
 use super::{Shell, page, passwords, say, see_other};
 use crate::state::{Mode, State, secrets, wall_clock};
 use actix_session::{Session, SessionExt};
@@ -11,36 +13,37 @@ use actix_web::body::{BoxBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::CONTENT_LENGTH;
 use actix_web::middleware::Next;
-use actix_web::{Error, HttpRequest, HttpResponse, web};
+use actix_web::{Error, HttpMessage, HttpRequest, HttpResponse, web};
 use askama::Template;
 use serde::Deserialize;
 use std::time::{Duration, Instant};
 
 /// Routes of these pages.
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .service(web::resource("/first").get(first_page).post(first))
-        .service(web::resource("/sign-in").get(sign_in_page).post(sign_in))
-        .service(web::resource("/account").get(account_page).post(change_password))
-        .route("/sign-out", web::post().to(sign_out))
-        .route("/sign-out-everywhere", web::post().to(sign_out_everywhere));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/first", Least::Anyone, first_page);
+    routes.post("/first", Least::Anyone, first);
+    routes.get("/sign-in", Least::Anyone, sign_in_page);
+    routes.post("/sign-in", Least::Anyone, sign_in);
+    routes.get("/account", Least::SignedIn, account_page);
+    routes.post("/account", Least::SignedIn, change_password);
+    routes.post("/sign-out", Least::SignedIn, sign_out);
+    routes.post("/sign-out-everywhere", Least::SignedIn, sign_out_everywhere);
 }
 
 /// The cookie's keys: who is signed in, and the secret whose hash the database knows.
 const USER: &str = "user";
 const SECRET: &str = "secret";
 
-/// Who is signed in; in the demo, the made-up owner of the study. [`require`] has held the session against the database.
-pub fn user(state: &State, session: &Session) -> Option<String> {
-    match state.mode {
-        Mode::Demo => Some("N. Arvel".to_owned()),
-        Mode::Serve { .. } => session.get::<String>(USER).ok().flatten(),
+/// Who is signed in, by the cookie and the database; in the demo, the made-up owner of the study.
+async fn signed(state: &State, session: &Session) -> Result<Option<Signed>, Problem> {
+    if state.mode == Mode::Demo {
+        return Ok(Some(Signed { account: None, name: "N. Arvel".to_owned() }));
     }
-}
-
-/// Who is signed in, for handlers that write down who did something.
-pub fn acting(state: &State, session: &Session) -> Result<String, Problem> {
-    user(state, session).ok_or(Problem::SignIn)
+    let Some(secret) = session.get::<String>(SECRET).ok().flatten() else { return Ok(None) };
+    let account = state.store.session(&secrets::hash_of(&secret), wall_clock()).await?;
+    let user = session.get::<String>(USER).ok().flatten();
+    let account = account.filter(|a| Some(&a.name) == user.as_ref());
+    Ok(account.map(|a| Signed { account: Some(a.id), name: a.name }))
 }
 
 /// The most that is read of a form before signing in, bytes, and the time that it may take.
@@ -57,11 +60,19 @@ pub async fn require<B: MessageBody + 'static>(
         return Ok(refuse(request, &Problem::Internal("no application state".into())));
     };
     let session = request.get_session();
-    if state.mode != Mode::Demo && !stands(&state, &session).await? {
-        session.remove(USER);
-        session.remove(SECRET);
+    match signed(&state, &session).await? {
+        Some(signed) => {
+            request.extensions_mut().insert(signed);
+            return next.call(request).await.map(ServiceResponse::map_into_boxed_body);
+        }
+        // A session that has ended in the database is emptied.
+        None => {
+            session.remove(USER);
+            session.remove(SECRET);
+        }
     }
-    if user(&state, &session).is_some() || request.path().starts_with("/assets/") {
+    let open = ["/field/", "/field/sw.js", "/field/manifest.webmanifest"].contains(&request.path());
+    if open || request.path().starts_with("/assets/") {
         return next.call(request).await.map(ServiceResponse::map_into_boxed_body);
     }
     let Some(_place) = state.under_way.enter(peer(&state, request.request())) else {
@@ -71,7 +82,7 @@ pub async fn require<B: MessageBody + 'static>(
     if sends && announced(&request).is_none_or(|length| length > SMALL) {
         return Ok(refuse(request, &Problem::TooMuchYet));
     }
-    if ["/first", "/sign-in"].contains(&request.path()) {
+    if ["/first", "/sign-in"].contains(&request.path()) || request.path().starts_with("/join/") {
         return match tokio::time::timeout(SOON, next.call(request)).await {
             Ok(answer) => answer.map(ServiceResponse::map_into_boxed_body),
             Err(_) => Err(Problem::TooSlow.into()),
@@ -87,14 +98,6 @@ pub async fn require<B: MessageBody + 'static>(
 /// The length of the body, as its head announces it.
 fn announced(request: &ServiceRequest) -> Option<u64> {
     request.headers().get(CONTENT_LENGTH)?.to_str().ok()?.parse().ok()
-}
-
-/// Whether the session of this cookie has not ended. A cookie without a secret is nobody's.
-async fn stands(state: &State, session: &Session) -> Result<bool, Problem> {
-    let Some(secret) = session.get::<String>(SECRET).ok().flatten() else { return Ok(false) };
-    let account = state.store.session(&secrets::hash_of(&secret), wall_clock()).await?;
-    let user = session.get::<String>(USER).ok().flatten();
-    Ok(account.is_some_and(|a| Some(a.name) == user))
 }
 
 #[derive(Deserialize, Default)]
@@ -123,17 +126,17 @@ impl SignInPage {
     }
 }
 
-async fn first_page(state: web::Data<State>, session: Session) -> Result<HttpResponse, Problem> {
+async fn first_page(state: web::Data<State>, actor: Actor) -> Result<HttpResponse, Problem> {
     if state.store.has_accounts().await? {
         return Ok(see_other("/sign-in"));
     }
-    let shell = Shell::bare(&state, &session, "Welcome")?;
+    let shell = Shell::bare(&state, &actor, "Welcome")?;
     page(&SignInPage::blank(shell, true))
 }
 
 async fn first(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     request: HttpRequest,
     form: CheckedForm<Credentials>,
 ) -> Result<HttpResponse, Problem> {
@@ -158,25 +161,25 @@ async fn first(
         Err(e) => Field::wrong("", e),
     };
     if [&name_field, &code_field, &password_field].iter().any(|f| f.error.is_some()) {
-        let shell = Shell::bare(&state, &session, "Welcome")?;
+        let shell = Shell::bare(&state, &actor, "Welcome")?;
         return page(&SignInPage { shell, first: true, name: name_field, password: password_field, code: code_field });
     }
     let hash = passwords::hash(&state.hashing, password).await?;
     state.store.add_owner(name.trim(), &hash).await?;
-    enter(&state, &session, name.trim()).await
+    enter(&state, actor.session(), name.trim()).await
 }
 
-async fn sign_in_page(state: web::Data<State>, session: Session) -> Result<HttpResponse, Problem> {
+async fn sign_in_page(state: web::Data<State>, actor: Actor) -> Result<HttpResponse, Problem> {
     if !state.store.has_accounts().await? {
         return Ok(see_other("/first"));
     }
-    let shell = Shell::bare(&state, &session, "Sign in")?;
+    let shell = Shell::bare(&state, &actor, "Sign in")?;
     page(&SignInPage::blank(shell, false))
 }
 
 async fn sign_in(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     request: HttpRequest,
     form: CheckedForm<Credentials>,
 ) -> Result<HttpResponse, Problem> {
@@ -187,16 +190,16 @@ async fn sign_in(
     // An unknown name takes as long as a wrong password.
     if passwords::right(&state.hashing, password, account.map(|a| a.password_hash)).await? {
         state.throttle.note_right(&address, name.trim());
-        return enter(&state, &session, name.trim()).await;
+        return enter(&state, actor.session(), name.trim()).await;
     }
     state.throttle.note_wrong(&address, name.trim(), Instant::now());
-    let shell = Shell::bare(&state, &session, "Sign in")?;
+    let shell = Shell::bare(&state, &actor, "Sign in")?;
     let password = Field::wrong("", "This name and password do not belong together.");
     page(&SignInPage { shell, first: false, name: Field::of(&name), password, code: Field::default() })
 }
 
 /// Begins a session of an account that has shown its password; forms opened before are of no use in it.
-async fn enter(state: &State, session: &Session, name: &str) -> Result<HttpResponse, Problem> {
+pub async fn enter(state: &State, session: &Session, name: &str) -> Result<HttpResponse, Problem> {
     let account = state.store.account(name).await?.ok_or(Problem::SignIn)?;
     let secret = secrets::secret();
     state.store.begin_session(account.id, &secrets::hash_of(&secret), wall_clock()).await?;
@@ -208,28 +211,24 @@ async fn enter(state: &State, session: &Session, name: &str) -> Result<HttpRespo
     Ok(see_other("/"))
 }
 
-async fn sign_out(
-    state: web::Data<State>,
-    session: Session,
-    _: CheckedForm<NoFields>,
-) -> Result<HttpResponse, Problem> {
-    if let Some(secret) = session.get::<String>(SECRET).ok().flatten() {
+async fn sign_out(state: web::Data<State>, actor: Actor, _: CheckedForm<NoFields>) -> Result<HttpResponse, Problem> {
+    if let Some(secret) = actor.session().get::<String>(SECRET).ok().flatten() {
         state.store.end_session(&secrets::hash_of(&secret)).await?;
     }
-    session.purge();
+    actor.session().purge();
     Ok(see_other("/sign-in"))
 }
 
 async fn sign_out_everywhere(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     _: CheckedForm<NoFields>,
 ) -> Result<HttpResponse, Problem> {
-    let name = acting(&state, &session)?;
+    let name = actor.name().to_owned();
     if let Some(account) = state.store.account(&name).await? {
         state.store.end_sessions(account.id).await?;
     }
-    session.purge();
+    actor.session().purge();
     Ok(see_other("/sign-in"))
 }
 
@@ -242,13 +241,13 @@ struct AccountPage {
     new: Field,
 }
 
-async fn account_page(state: web::Data<State>, session: Session) -> Result<HttpResponse, Problem> {
-    show_account(&state, &session, Field::default(), Field::default())
+async fn account_page(state: web::Data<State>, actor: Actor) -> Result<HttpResponse, Problem> {
+    show_account(&state, &actor, Field::default(), Field::default())
 }
 
-fn show_account(state: &State, session: &Session, old: Field, new: Field) -> Result<HttpResponse, Problem> {
-    let name = acting(state, session)?;
-    page(&AccountPage { shell: Shell::bare(state, session, "Your account")?, name, old, new })
+fn show_account(state: &State, actor: &Actor, old: Field, new: Field) -> Result<HttpResponse, Problem> {
+    let name = actor.name().to_owned();
+    page(&AccountPage { shell: Shell::bare(state, actor, "Your account")?, name, old, new })
 }
 
 #[derive(Deserialize)]
@@ -261,24 +260,24 @@ struct NewPassword {
 
 async fn change_password(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     request: HttpRequest,
     form: CheckedForm<NewPassword>,
 ) -> Result<HttpResponse, Problem> {
-    let name = acting(&state, &session)?;
+    let name = actor.name().to_owned();
     let NewPassword { old, new } = form.0;
     let address = peer(&state, &request).map(|a| a.to_string()).unwrap_or_default();
     state.throttle.pass(&address, &name, Instant::now())?;
     if let Err(sentence) = passwords::good(&new, &name) {
-        return show_account(&state, &session, Field::default(), Field::wrong("", sentence));
+        return show_account(&state, &actor, Field::default(), Field::wrong("", sentence));
     }
     let known = state.store.account(&name).await?.map(|a| a.password_hash);
     if !passwords::right(&state.hashing, old, known).await? {
         state.throttle.note_wrong(&address, &name, Instant::now());
-        return show_account(&state, &session, Field::wrong("", "This is not your password."), Field::default());
+        return show_account(&state, &actor, Field::wrong("", "This is not your password."), Field::default());
     }
     let hash = passwords::hash(&state.hashing, new).await?;
     state.store.change_password(&name, &hash).await?;
-    say(&session, "The password is changed. All other sessions have ended.")?;
-    enter(&state, &session, &name).await
+    say(&actor, "The password is changed. All other sessions have ended.")?;
+    enter(&state, actor.session(), &name).await
 }

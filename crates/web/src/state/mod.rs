@@ -12,7 +12,7 @@ use doors::Doors;
 use ebrel_app::window_cache::WindowCache;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
-use ebrel_store::stations::Study;
+use ebrel_store::studies::Study;
 use peers::UnderWay;
 use places::Places;
 use sha2::{Digest, Sha256};
@@ -37,7 +37,7 @@ pub const UPLOAD_LIMIT: usize = 200 * 1024 * 1024;
 
 /// What handlers share.
 pub struct State {
-    /// The database.
+    /// The database with all that is kept.
     pub store: Store,
     /// The directory of database, uploaded files and session key.
     pub data: PathBuf,

@@ -28,11 +28,13 @@ async fn from_a_pasted_block_to_an_adopted_calibration() {
     let browser = &site.browser;
     site.open("/studies/1/bench").await;
     browser.click("form[action='/studies/1/bench'] .btn-primary").await.unwrap();
-    browser.wait("[data-run]").await.unwrap();
-    paste(&site, "[data-row] [data-field='raw']", &tins()).await;
-    browser.wait_text("[data-result] .answer", "Quadratic, ±0.011 m³/m³ (95 %) from 0.05 to 0.39.").await.unwrap();
-    browser.wait_text("[data-result]", "the maker's curve").await.unwrap();
-    browser.wait_text("[data-saved]", "Saved.").await.unwrap();
+    browser.wait("form#run").await.unwrap();
+    paste(&site, "[id='rows.0.raw']", &tins()).await;
+    browser
+        .wait_text("[data-live='result'] .answer", "Quadratic, ±0.011 m³/m³ (95 %) from 0.05 to 0.39.")
+        .await
+        .unwrap();
+    browser.wait_text("[data-live='result']", "the maker's curve").await.unwrap();
     browser.press_in("[data-adopt] .btn-primary", "\u{e007}").await.unwrap();
     browser.wait_text(".said", "is adopted. The record shows water content from it").await.unwrap();
     site.end().await;
@@ -47,13 +49,13 @@ async fn what_is_typed_while_the_server_is_silent_stays_and_goes_out_with_the_ne
         .script("window.kept = window.fetch; window.fetch = () => Promise.reject(new Error('no signal'));")
         .await
         .unwrap();
-    browser.fill("[data-row] [data-field='tare']", "17.5").await.unwrap();
+    browser.fill("[id='rows.0.tare']", "17.5").await.unwrap();
     browser.wait_text("[data-saved]", "What you typed stays here").await.unwrap();
     browser.script("window.fetch = window.kept;").await.unwrap();
     browser.fill("#density", "1.5").await.unwrap();
-    browser.wait_text("[data-saved]", "Saved.").await.unwrap();
+    browser.wait("[data-plan][data-shown='1']").await.unwrap();
     site.open("/bench/4").await;
-    let value = "return document.querySelector(\"[data-row] [data-field='tare']\").value";
+    let value = "return document.getElementById('rows.0.tare').value";
     assert_eq!(browser.script(value).await.unwrap().as_str(), Some("17.5"));
 
     // The same on a sheet that is kept by the plan's script.
@@ -96,8 +98,8 @@ async fn a_beginner_practises_a_whole_calibration_and_sees_the_truth() {
         let next = browser.text(".standins .btn-primary").await.unwrap();
         if next == "All tins 24 h in the oven, weigh" {
             // What is typed right before a step must come along with it.
-            browser.click("[data-row]:nth-of-type(4) [data-field='out']").await.unwrap();
-            browser.fill("[data-why]:not([hidden]) input", "its readings ran").await.unwrap();
+            browser.click("[id='rows.1.out']").await.unwrap();
+            browser.fill("[id='rows.1.why']", "its readings ran").await.unwrap();
         }
         let mark = format!("document.querySelector('.standins').dataset.turn = '{turn}'");
         browser.script(&mark).await.unwrap();
@@ -110,7 +112,7 @@ async fn a_beginner_practises_a_whole_calibration_and_sees_the_truth() {
     }
     browser.wait_text(".standins .answer", "m³/m³ from the true one").await.unwrap();
     browser.wait_text(".standins", "It is still in your fit").await.unwrap();
-    let kept = "return document.querySelector(\"[data-row]:nth-of-type(4) ~ [data-why] input\")?.value";
+    let kept = "return document.querySelector(\"[id='rows.1.why']\")?.value";
     assert_eq!(browser.script(kept).await.unwrap().as_str(), Some("its readings ran"), "what was typed came along");
     site.end().await;
 }
@@ -121,13 +123,16 @@ async fn the_school_decides_which_columns_stand_and_a_block_is_pasted_into_them(
     let browser = &site.browser;
     site.open("/studies/1/bench").await;
     browser.click("form[action='/studies/1/bench'] .btn-primary").await.unwrap();
-    browser.wait("[data-run]").await.unwrap();
+    browser.wait("form#run").await.unwrap();
     let choose = "const s = document.getElementById('school'); s.value = 'drying'; s.dispatchEvent(new Event('change', { bubbles: true }));";
     browser.script(choose).await.unwrap();
     for (field, text) in [("pot_tare", "800"), ("pot_dry", "6000"), ("pot_volume", "4000")] {
         browser.fill(&format!("#{field}"), text).await.unwrap();
     }
-    paste(&site, "[data-row] [data-field='raw']", "1800\t7600\n1500\t7200\n1200\t6800\n900\t6400").await;
-    browser.wait_text("[data-result] .answer", "Straight line, ±0.000 m³/m³ (95 %) from 0.10 to 0.40.").await.unwrap();
+    paste(&site, "[id='rows.0.raw']", "1800\t7600\n1500\t7200\n1200\t6800\n900\t6400").await;
+    browser
+        .wait_text("[data-live='result'] .answer", "Straight line, ±0.000 m³/m³ (95 %) from 0.10 to 0.40.")
+        .await
+        .unwrap();
     site.end().await;
 }

@@ -43,7 +43,8 @@ async fn pages(site: &Site) -> Vec<String> {
 
 fn is_page(path: &str) -> bool {
     let file = path.split('?').next().unwrap().rsplit('/').next().unwrap();
-    !path.starts_with("/assets/") && ![".zip", ".csv", ".json", ".ics"].iter().any(|end| file.ends_with(end))
+    !path.starts_with("/assets/")
+        && ![".zip", ".csv", ".json", ".geojson", ".ics"].iter().any(|end| file.ends_with(end))
 }
 
 /// What sticks out to the right, if the page is wider than its window.

@@ -8,14 +8,14 @@ async fn from_a_logger_file_to_a_calibrated_reviewed_record() {
     let browser = &site.browser;
 
     // The study says what is next; the station page shows section and strips.
-    site.open("/").await;
+    site.open("/studies/1").await;
     browser.wait_text(".answer", "Next: Give Cut coupe a verdict").await.unwrap();
     site.open("/stations/1").await;
     let page = StationPage(&site);
     let first = page.loaded(0).await;
     assert!(page.window().await.ends_with("1 Sep 2026 00:00"));
-    assert!(page.value("moisture@5").await.starts_with("0."), "calibrated");
-    assert!(page.value("moisture-raw@60").await.len() > 5, "raw output in mV");
+    assert!(page.value("1/moisture@5").await.starts_with("0."), "calibrated");
+    assert!(page.value("1/moisture-raw@60").await.len() > 5, "raw output in mV");
     browser.press("6").await.unwrap();
     let all = page.loaded(first).await;
     browser.wait_text(".window-words", "1 Mar 2024 00:00").await.unwrap();
@@ -70,17 +70,16 @@ async fn calibrate(site: &Site) {
     site.open("/studies/1/bench").await;
     browser.wait_text("main", "BD-0422 in Bt").await.unwrap();
     browser.click("a[href='/bench/4']").await.unwrap();
-    browser.wait_text("[data-result] .answer", "Straight line, ±0.076").await.unwrap();
-    browser.wait_text("[data-result]", "Sample 4 stands").await.unwrap();
-    browser.click("[data-row]:nth-of-type(10) [data-field='out']").await.unwrap();
-    browser.fill("[data-why]:not([hidden]) input", "its lid was wet").await.unwrap();
-    browser.wait_text("[data-result] .answer", "Quadratic, ±0.0").await.unwrap();
-    browser.wait_text("[data-saved]", "Saved.").await.unwrap();
+    browser.wait_text("[data-live='result'] .answer", "Straight line, ±0.076").await.unwrap();
+    browser.wait_text("[data-live='result']", "Sample 4 stands").await.unwrap();
+    browser.click("[id='rows.3.out']").await.unwrap();
+    browser.fill("[id='rows.3.why']", "its lid was wet").await.unwrap();
+    browser.wait_text("[data-live='result'] .answer", "Quadratic, ±0.0").await.unwrap();
     // By key: the page may still move under a pointer while the answer comes in.
     browser.press_in("[data-adopt] .btn-primary", "\u{e007}").await.unwrap();
     browser.wait_text(".said", "Version 1 is adopted").await.unwrap();
     StationPage(site).loaded(0).await;
-    assert!(StationPage(site).value("moisture@60").await.starts_with("0."));
+    assert!(StationPage(site).value("1/moisture@60").await.starts_with("0."));
 }
 
 async fn review(site: &Site) {

@@ -7,6 +7,7 @@ mod demo;
 
 mod bench;
 mod every_page;
+mod field;
 mod journey;
 mod planning;
 mod site;

@@ -6,14 +6,15 @@ use ebrel_core::soil::Horizon;
 use ebrel_core::units::Quantity;
 use ebrel_formats::package::read_path;
 use ebrel_store::Store;
-use ebrel_store::stations::{Station, Study};
+use ebrel_store::stations::Station;
+use ebrel_store::studies::Study;
 use std::path::Path;
 use std::process::{Command, Output};
 
 fn ebrel(arguments: &[&str], data: &Path) -> Output {
     let mut command = Command::new(env!("CARGO_BIN_EXE_ebrel"));
     command.args(arguments);
-    if arguments[0] != "check" {
+    if !["check", "tests"].contains(&arguments[0]) {
         command.arg("--data").arg(data);
     }
     command.current_dir(data).output().unwrap()
@@ -32,7 +33,7 @@ async fn rig() -> tempfile::TempDir {
         Study { id: 0, name: "S".into(), question: text(), utc_offset_minutes: 0, fixed_now: Some(1_790_000_000) };
     let station = Station {
         id: 0,
-        study_id: store.add_study(&study).await.unwrap(),
+        study_id: store.add_study(&study, None).await.unwrap(),
         code: "cut".into(),
         name: "Cut coupe".into(),
         latitude: None,
@@ -169,13 +170,21 @@ async fn thresholds_come_from_a_file_and_a_slip_in_it_is_named() {
     let dir = rig().await;
     ebrel(&["import", "node03.csv", "--station", "cut"], dir.path());
     ebrel(&["export", "--station", "cut", "--out", "p.zip", "--leave-out", "none"], dir.path());
-    std::fs::write(dir.path().join("calm.json"), "{\"sigmas\": 5000}").unwrap();
-    std::fs::write(dir.path().join("slip.json"), "{\"sigma\": 5}").unwrap();
+    std::fs::write(dir.path().join("calm.json"), "{\"spike\": {\"sigmas\": 5000}}").unwrap();
+    std::fs::write(dir.path().join("slip.json"), "{\"spike\": {\"sigma\": 5}}").unwrap();
     let calm = ebrel(&["check", "p.zip", "--out", "calm.csv", "--settings", "calm.json"], dir.path());
     assert!(calm.status.success());
     assert!(!std::fs::read_to_string(dir.path().join("calm.csv")).unwrap().contains(",spike,"));
     let slip = ebrel(&["check", "p.zip", "--settings", "slip.json"], dir.path());
     assert!(!slip.status.success() && said(&slip).contains("unknown field `sigma`"), "{}", said(&slip));
+    std::fs::write(dir.path().join("far.json"), "{\"spike\": {\"sigmas\": 500000}}").unwrap();
+    let far = ebrel(&["check", "p.zip", "--settings", "far.json"], dir.path());
+    assert!(said(&far).contains("sigmas must lie between 3 and 100000 σ; 500000 does not"), "{}", said(&far));
+    let listed = ebrel(&["tests"], dir.path());
+    let listed = String::from_utf8(listed.stdout).unwrap();
+    for test in ebrel_core::quality::Test::ALL {
+        assert!(listed.contains(&format!("{} (", test.code())) && listed.contains(test.definition().finds), "{listed}");
+    }
 }
 
 /// A started server; killed when dropped.
@@ -266,4 +275,44 @@ async fn a_range_is_given_by_dates_too() {
     assert_eq!(lines("2026-03-02", "2026-03-03"), lines("2026-03-02T00:00:00Z", "2026-03-03T00:00:00Z"));
     let wrong = ebrel(&["export", "--station", "cut", "--out", "cut.csv", "--from", "May"], dir.path());
     assert!(said(&wrong).contains("write it like 2026-05-01"), "{}", said(&wrong));
+}
+
+#[tokio::test]
+async fn the_list_of_tests_is_the_form_of_a_settings_file() {
+    let dir = tempfile::tempdir().unwrap();
+    let listed = ebrel(&["tests"], dir.path());
+    assert!(listed.status.success());
+    let text = said(&listed);
+    for test in ebrel_core::quality::Test::ALL.iter().copied() {
+        assert!(text.contains(test.code()), "{}: {text}", test.code());
+        for setting in test.definition().settings {
+            assert!(text.contains(setting.key) && text.contains(setting.meaning), "{} of {}", setting.key, test.code());
+        }
+    }
+}
+
+#[tokio::test]
+async fn an_import_of_the_same_file_by_two_processes_at_once_is_stored_once() {
+    let dir = rig().await;
+    let file = dir.path().join("node03.csv");
+    let start = || {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_ebrel"));
+        command
+            .args(["import", file.to_str().unwrap(), "--station", "cut", "--node", "node 03", "--data"])
+            .arg(dir.path());
+        command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap()
+    };
+    let runs = [start(), start()].map(|c| c.wait_with_output().unwrap());
+    assert!(runs.iter().any(|o| o.status.success()), "{}", said(&runs[0]) + &said(&runs[1]));
+    let again = ebrel(&["import", "node03.csv", "--station", "cut", "--node", "node 03"], dir.path());
+    assert!(again.status.success(), "{}", said(&again));
+    let store = Store::open(&dir.path().join("ebrel.db")).await.unwrap();
+    let station = store.station_called("cut").await.unwrap();
+    let streams = store.streams(station.id).await.unwrap();
+    assert!(!streams.is_empty());
+    for stream in streams {
+        let series = store.series(stream.id).await.unwrap();
+        assert!(series.times.windows(2).all(|w| w[0] < w[1]), "each time once");
+        assert!(store.repeats(stream.id).await.unwrap().is_empty());
+    }
 }

@@ -38,7 +38,7 @@ async fn samples_are_worked_out_as_one_types_and_kept_over_a_reload() {
     typed.push(json!({"raw": "1200", "tare": "20", "wet": "150", "dry": "160", "volume": "100"}));
     typed.push(json!({"raw": "1300", "tare": "20", "wet": "160", "dry": "150", "volume": "0"}));
     let body = json!({"title": "Practice", "probe": null, "draft": {"unit": "mV", "rows": typed}});
-    let worked: Value = v.post_json(&format!("{run}/draft"), &body).await.json().await.unwrap();
+    let worked: Value = v.type_run(&run, &body).await;
     assert_eq!(worked["figures"][0]["theta"], "0.0520 ± 0.0005");
     assert_eq!(worked["figures"][2]["field"], "dry");
     assert_eq!(worked["figures"][3]["field"], "volume");
@@ -57,7 +57,7 @@ async fn adopting_turns_raw_output_into_water_content_everywhere_at_once() {
     let begun = v.post("/studies/1/bench", &[("probe", &probe.to_string())]).await;
     let run = begun.headers()["location"].to_str().unwrap().to_owned();
     let body = json!({"title": "", "probe": probe, "draft": {"unit": "mV", "density": "1.3", "rows": rows(&RUN)}});
-    let worked: Value = v.post_json(&format!("{run}/draft"), &body).await.json().await.unwrap();
+    let worked: Value = v.type_run(&run, &body).await;
     assert!(worked["result"].as_str().unwrap().contains("Quadratic, ±0.011 m³/m³ (95 %) from 0.05 to 0.39."));
     let raw_before = raw_of_m60(&v).await;
     let adopted = v.post(&format!("{run}/adopt"), &[("degree", ""), ("valid_from", "2024-03-01 00:00")]).await;
@@ -90,7 +90,7 @@ async fn a_sample_is_left_out_with_its_reason_and_the_certificate_tells_it() {
     typed[0]["raw"] = "849 851 850".into();
     let mut draft = json!({"unit": "mV", "density": "1.3", "w_now": "0.05", "dry_temperature": "221", "rows": typed});
     let body = |draft: &Value| json!({"title": "Tins of May", "probe": probe, "draft": draft});
-    let worked: Value = v.post_json("/bench/4/draft", &body(&draft)).await.json().await.unwrap();
+    let worked: Value = v.type_run("/bench/4", &body(&draft)).await;
     let result = worked["result"].as_str().unwrap();
     for words in ["is it 105 °C that is meant", "the maker&#39;s curve", "stands off by"] {
         assert!(result.contains(words), "{words}: {result}");
@@ -98,7 +98,7 @@ async fn a_sample_is_left_out_with_its_reason_and_the_certificate_tells_it() {
     let refused = v.post("/bench/4/adopt", &[("form", ""), ("valid_from", "2024-03-01")]).await.text().await.unwrap();
     assert!(refused.contains("Sample 4 is left out without a reason"));
     draft["rows"][3]["why"] = "its lid was wet".into();
-    v.post_json("/bench/4/draft", &body(&draft)).await;
+    v.type_run("/bench/4", &body(&draft)).await;
     let adopted = v.post("/bench/4/adopt", &[("form", "quadratic"), ("valid_from", "2024-03-01")]).await;
     assert_eq!(adopted.headers()["location"], "/stations/1");
     let page = v.page("/bench/4/certificate").await;

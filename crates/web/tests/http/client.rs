@@ -2,6 +2,7 @@
 
 use ebrel::server::server;
 use ebrel::state::{Mode, State};
+use ebrel_core::bench::{RunDraft, SampleRow};
 use reqwest::redirect::Policy;
 use reqwest::{Client, Response, multipart};
 use std::net::TcpListener;
@@ -133,6 +134,15 @@ impl Visitor {
         request.json(body).send().await.unwrap()
     }
 
+    /// Types a calibration run as its page's form sends it while one types; what its page then shows.
+    pub async fn type_run(&self, path: &str, typed: &serde_json::Value) -> serde_json::Value {
+        let form = run_form(typed);
+        let fields: Vec<_> = form.iter().map(|(k, v)| (k.as_str(), v.as_str())).collect();
+        let answer = self.post(path, &fields).await;
+        assert_eq!(answer.status(), 200, "{path}");
+        worked(&answer.text().await.unwrap())
+    }
+
     /// Uploads a file to station 1; where it leads, or the page with the error.
     pub async fn upload(&self, name: &str, bytes: &[u8]) -> Response {
         let file = multipart::Part::bytes(bytes.to_vec()).file_name(name.to_owned());
@@ -151,6 +161,75 @@ impl Visitor {
         let fields: Vec<_> = fields.iter().filter(|f| f.0 != "token").map(|f| (f.0.as_str(), f.1.as_str())).collect();
         self.post(path, &fields).await
     }
+}
+
+/// A run as JSON in all fields of its form; what is not given is as on a new run.
+fn run_form(typed: &serde_json::Value) -> Vec<(String, String)> {
+    let text = |v: &serde_json::Value| match v {
+        serde_json::Value::Null | serde_json::Value::Bool(false) => String::new(),
+        serde_json::Value::Bool(true) => "yes".to_owned(),
+        serde_json::Value::String(text) => text.clone(),
+        other => other.to_string(),
+    };
+    let mut form = vec![("live".to_owned(), "yes".to_owned())];
+    for name in ["title", "probe", "revision"] {
+        form.extend(typed.get(name).map(|v| (name.to_owned(), text(v))));
+    }
+    let mut draft: RunDraft = serde_json::from_value(typed["draft"].clone()).unwrap();
+    draft.rows.resize(draft.rows.len().max(12), SampleRow::default());
+    for (name, value) in serde_json::to_value(&draft).unwrap().as_object().unwrap() {
+        match value.as_array() {
+            None => form.push((name.clone(), text(value))),
+            Some(rows) => {
+                for (i, row) in rows.iter().enumerate() {
+                    let fields = row.as_object().unwrap().iter();
+                    form.extend(fields.map(|(field, v)| (format!("rows.{i}.{field}"), text(v))));
+                }
+            }
+        }
+    }
+    form
+}
+
+/// What the page of a run shows: the figures of each row, the result, and what was merged.
+fn worked(page: &str) -> serde_json::Value {
+    let live = |name: &str| {
+        let part = page.split(&format!("data-live=\"{name}\"")).nth(1)?.split_once('>')?.1;
+        Some(part.split("</td>").next()?.split("</small>").next()?.to_owned())
+    };
+    let plain = |text: String| {
+        let mut out = String::new();
+        for part in text.split('<') {
+            out.push_str(part.split_once('>').map_or(part, |p| p.1));
+        }
+        unescaped(&out)
+    };
+    let fields: std::collections::HashMap<String, String> = form_fields(page).into_iter().collect();
+    let mut figures = Vec::new();
+    let mut rows = Vec::new();
+    for i in 0.. {
+        let Some(says) = live(&format!("rows.{i}.says")) else { break };
+        let of = |name: &str| live(&format!("rows.{i}.{name}")).unwrap();
+        let field = says.split(&format!("data-at=\"rows.{i}.")).nth(1).map(|f| f.split('"').next().unwrap().to_owned());
+        let recorded = page.split(&format!("id=\"rows.{i}.raw\"")).nth(1).unwrap().split('>').next().unwrap();
+        let recorded = recorded.split("placeholder=\"").nth(1).map(|p| unescaped(p.split('"').next().unwrap()));
+        figures.push(serde_json::json!({
+            "w": of("w"), "density": of("gravity"), "theta": of("theta"), "mean": of("mean"), "last": of("last"),
+            "recorded": recorded, "field": field.unwrap_or_default(),
+            "waits": says.contains("class=\"mb-0 soft\""), "message": plain(says),
+        }));
+        let names = ["tin", "at", "raw", "tare", "wet", "dry", "volume", "why"];
+        let typed = names.map(|n| (n.to_owned(), fields[&format!("rows.{i}.{n}")].clone().into()));
+        rows.push(serde_json::Value::Object(typed.into_iter().collect()));
+    }
+    let result = page.split("data-live=\"result\"").nth(1).unwrap().split("</section>").next().unwrap();
+    let conflicts =
+        page.split("<p class=\"said\" role=\"status\">").nth(1).map(|p| unescaped(p.split('<').next().unwrap()));
+    serde_json::json!({
+        "figures": figures, "result": result, "rows": rows, "conflicts": conflicts,
+        "revision": fields["revision"].parse::<i64>().unwrap(),
+        "defended": !page.contains("<button class=\"btn btn-primary\" disabled>Adopt"),
+    })
 }
 
 /// Values of inputs and chosen options of a page, as a browser would send them.

@@ -56,3 +56,33 @@ async fn filters_narrow_the_list_and_stale_flags_are_told() {
     let stale = v.post_json("/stations/1/review/verdict", &json!({"flags": [999_999], "verdict": "kept"})).await;
     assert_eq!(stale.status(), 422);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn numbers_of_the_tests_are_set_for_a_station_or_its_study_and_the_tests_run_by_them() {
+    let v = Visitor::of_demo().await;
+    let path = "/stations/1/review/tests";
+    let page = v.page(path).await.replace("&#39;", "'");
+    for test in ebrel_core::quality::Test::ALL {
+        let d = test.definition();
+        assert!(page.contains(&format!("</span> {}</h2>", d.title)), "{}", d.title);
+        assert!(d.settings.iter().all(|s| page.contains(s.meaning)), "{}", d.title);
+    }
+    let spikes = async || v.page("/stations/1/review?state=waiting&test=spike").await.matches("data-flags=").count();
+    let before = spikes().await;
+    assert!(before > 0);
+
+    let wrong = v.post(path, &[("for", "station"), ("spike.sigmas", "1"), ("step.wiggles", "4,5")]).await;
+    let wrong = wrong.text().await.unwrap();
+    assert!(wrong.contains("sigmas must lie between 3 and 100000 σ; 1 does not") && wrong.contains("value=\"4,5\""));
+    assert_eq!(spikes().await, before, "nothing was kept");
+
+    let all = v.post(path, &[("for", "study"), ("spike.sigmas", "1000")]).await;
+    assert_eq!(all.headers()["location"], "/stations/1/review/tests?for=study");
+    assert!(spikes().await < before, "a deaf test finds less");
+    let page = v.page(path).await;
+    assert!(page.contains("set for the study 1000"), "{page}");
+    v.post(path, &[("for", "station"), ("spike.sigmas", "8")]).await;
+    assert_eq!(spikes().await, before, "the station's own number beats its study's");
+    assert!(v.page(path).await.contains("set by N. Arvel"));
+    assert_eq!(v.get("/stations/99/review/tests").await.status(), 404);
+}

@@ -46,7 +46,7 @@ async fn several_weighings_and_density_cores_are_read_and_kept_as_typed() {
     let rows = [row("174,0 171,0"), row("171.05 171.0"), row("170 172"), row("171 y")];
     let draft = json!({"unit": "mV", "cores": "42; 162; 100\n42; 164; 100\n42 163", "w_now": "0.05", "rows": rows});
     let body = json!({"title": "Half dry", "probe": null, "draft": draft});
-    let worked: Value = v.post_json("/bench/1/draft", &body).await.json().await.unwrap();
+    let worked: Value = v.type_run("/bench/1", &body).await;
     let says = |i: usize| worked["figures"][i]["message"].as_str().unwrap().to_owned();
     assert!(says(0).contains("lost 3.00 g") && worked["figures"][0]["last"] == "171.00");
     assert_eq!(says(1), "");
@@ -56,7 +56,7 @@ async fn several_weighings_and_density_cores_are_read_and_kept_as_typed() {
     let page = v.page("/bench/1").await;
     assert!(page.contains("value=\"174,0 171,0\"") && page.contains("42 163"), "nothing typed is lost by a reload");
     let body = json!({"title": "Half dry", "probe": null, "draft": {"cores": "42; 162; 100\n42; 164; 100\n42;163;100", "w_now": "0.05"}});
-    let worked: Value = v.post_json("/bench/1/draft", &body).await.json().await.unwrap();
+    let worked: Value = v.type_run("/bench/1", &body).await;
     let result = worked["result"].as_str().unwrap();
     assert!(
         result.contains("Field density 1.21 ± 0.01 (standard deviation) g/cm³ from 3 cores")
@@ -87,7 +87,7 @@ async fn a_probe_that_gives_permittivity_is_held_against_the_published_curves() 
     let rows: Vec<Value> = [4.0, 7.0, 10.0, 14.0, 19.0, 25.0].map(row).into();
     let draft =
         |unit: &str| json!({"title": "Rods", "probe": null, "draft": {"unit": unit, "density": "1.3", "rows": rows}});
-    let worked: Value = v.post_json("/bench/1/draft", &draft("ε")).await.json().await.unwrap();
+    let worked: Value = v.type_run("/bench/1", &draft("ε")).await;
     let result = worked["result"].as_str().unwrap();
     for words in [
         "Topp et al. 1980",
@@ -99,7 +99,7 @@ async fn a_probe_that_gives_permittivity_is_held_against_the_published_curves() 
     ] {
         assert!(result.contains(words), "{words}: {result}");
     }
-    let worked: Value = v.post_json("/bench/1/draft", &draft("mV")).await.json().await.unwrap();
+    let worked: Value = v.type_run("/bench/1", &draft("mV")).await;
     assert!(!worked["result"].as_str().unwrap().contains("Topp"), "millivolts are no permittivity");
 }
 

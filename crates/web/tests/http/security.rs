@@ -166,9 +166,11 @@ async fn a_bad_number_or_body_gets_a_page_and_not_a_librarys_words() {
         let page = answer.text().await.unwrap();
         assert!(page.contains("<main") && page.contains("There is nothing at this address"), "{path}: {page}");
     }
+    v.post("/studies/1/bench", &[("probe", "")]).await;
     let token = v.token().await;
     let send = |body: &'static str| {
-        let request = v.client.post(format!("{}/bench/1/draft", v.base)).header("x-ebrel-token", token.clone());
+        let request =
+            v.client.post(format!("{}/stations/1/review/verdict", v.base)).header("x-ebrel-token", token.clone());
         request.header("content-type", "application/json").body(body).send()
     };
     let page = send("{\"title\": ").await.unwrap();

@@ -107,20 +107,17 @@ async fn a_run_typed_on_two_machines_has_the_rows_of_both() {
     v.post("/studies/1/bench", &[("probe", "")]).await;
     let body = |rows: &Vec<serde_json::Value>, revision: i64| json!({"title": "One run", "probe": null, "revision": revision, "draft": {"unit": "mV", "rows": rows}});
     let all = rows(&RUN);
-    let first: serde_json::Value = v.post_json("/bench/1/draft", &body(&all, 0)).await.json().await.unwrap();
-    assert_eq!((first["revision"].as_i64(), first["merged"].is_null()), (Some(1), true));
+    let first: serde_json::Value = v.type_run("/bench/1", &body(&all, 0)).await;
+    assert_eq!(first["revision"].as_i64(), Some(1));
     let (mut mine, mut theirs) = (all.clone(), all.clone());
     mine[0]["tin"] = "A1".into();
     theirs[3]["raw"] = "1341".into();
-    v.post_json("/bench/1/draft", &body(&theirs, 1)).await;
-    let merged: serde_json::Value = v.post_json("/bench/1/draft", &body(&mine, 1)).await.json().await.unwrap();
-    assert_eq!(
-        (&merged["merged"]["rows"][0]["tin"], &merged["merged"]["rows"][3]["raw"]),
-        (&json!("A1"), &json!("1341"))
-    );
+    v.type_run("/bench/1", &body(&theirs, 1)).await;
+    let merged: serde_json::Value = v.type_run("/bench/1", &body(&mine, 1)).await;
+    assert_eq!((&merged["rows"][0]["tin"], &merged["rows"][3]["raw"]), (&json!("A1"), &json!("1341")));
     assert!(merged["conflicts"].is_null());
     mine[3]["raw"] = "1399".into();
-    let both: serde_json::Value = v.post_json("/bench/1/draft", &body(&mine, 1)).await.json().await.unwrap();
+    let both: serde_json::Value = v.type_run("/bench/1", &body(&mine, 1)).await;
     assert!(both["conflicts"].as_str().unwrap().contains("you typed “1399”, “1341” stands"), "{both}");
 }
 
@@ -131,7 +128,7 @@ async fn a_models_curve_under_two_words_for_one_soil_leaves_every_page_open() {
     let form = [("form", ""), ("valid_from", "2024-03-01"), ("serves", "model")];
     for soil in ["silty clay loam", "Bt", "Silty Clay Loam"] {
         let draft = json!({"unit": "mV", "density": "1.5", "soil": soil, "rows": rows(&RUN)});
-        v.post_json("/bench/4/draft", &json!({"title": "Blades", "probe": probe, "draft": draft})).await;
+        v.type_run("/bench/4", &json!({"title": "Blades", "probe": probe, "draft": draft})).await;
         let adopted = v.post("/bench/4/adopt", &form).await;
         assert_eq!(adopted.status(), 303, "{soil}: {}", adopted.text().await.unwrap());
         for path in ["/studies/1", "/stations/1", "/stations/1/review", "/stations/1/export", "/studies/1/bench"] {
@@ -184,7 +181,9 @@ async fn what_a_command_stores_beside_the_server_is_on_the_next_page() {
     let store = ebrel_store::Store::open(&v.data().join("ebrel.db")).await.unwrap();
     let stream = store.streams(1).await.unwrap()[0].id;
     let reading = |i: i64| ebrel_store::readings::Reading { stream, t: 1_772_323_200 + i * 900, raw: 900.0 };
-    store.add_readings((200..300).map(reading).collect()).await.unwrap();
+    let origin =
+        ebrel_store::batches::Origin::of(ebrel_store::batches::Source::Message, ebrel_core::units::UnixSeconds(0));
+    store.add_readings(&origin, (200..300).map(reading).collect()).await.unwrap();
     let table = v.page("/stations/1/export/wide.csv?from=2026-01-01&to=2027-01-01&leave_out=none").await;
     assert_eq!(table.lines().count(), 301, "{}", &table[..300]);
 }

@@ -12,9 +12,11 @@ pub use soil_out::{LayerOut, soil_out};
 
 use super::choices::Method;
 use super::figures::Figure;
-use super::plan::{Plan, PlannedProbe, tidy};
+use super::plan::Plan;
+use super::planned::PlannedProbe;
 use super::remark::{Remark, Severity, Step};
 use crate::geometry::{CableRun, PipeMark, SensingVolume, cable_sum};
+use crate::units::format_short;
 
 /// A place in the plane of the drawing: right and down, cm.
 pub type Point = (f64, f64);
@@ -58,7 +60,7 @@ pub enum PatchKind {
 pub struct Patch {
     /// What it is.
     pub kind: PatchKind,
-    /// Its edge.
+    /// Its outline, seen from above, cm.
     pub outline: Vec<Point>,
 }
 
@@ -88,7 +90,7 @@ pub struct SetProbe {
 /// Everything that is to be dug.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Dig {
-    /// Holes.
+    /// Holes that were dug, each with its probes.
     pub holes: Vec<Hole>,
     /// Probes that have a place.
     pub set: Vec<SetProbe>,
@@ -249,9 +251,9 @@ fn short_cable(probe: &PlannedProbe, need_m: f64) -> String {
     format!(
         "{} needs {} m of cable and has {} m{than_hole}. Order it with {} m, move the post nearer, or lengthen it with a sealed splice.",
         probe.label,
-        tidy(need_m),
-        tidy(has),
-        tidy(need_m.ceil())
+        format_short(need_m),
+        format_short(has),
+        format_short(need_m.ceil())
     )
 }
 

@@ -1,16 +1,23 @@
-// A plan's page: sends what is typed, and takes over from the answer every part that follows from it.
+// A page that is typed on: sends what is typed, and takes over from the answer every part that follows from it.
+import { column, grow, paste } from "./rows.js";
+
 const form = document.querySelector("[data-plan]");
 const saved = document.querySelector("[data-saved]");
 let timer, asked = 0, shown = 0;
 
 /** Marks fields at which something stops. */
 function mark(root) {
-  for (const slot of root.querySelectorAll("[data-says]")) {
-    const field = document.getElementById(slot.dataset.says);
-    if (!field) continue;
-    const stop = Boolean(slot.querySelector(".stop"));
+  const set = (field, stop) => {
     field.classList.toggle("is-invalid", stop);
     field.setAttribute("aria-invalid", String(stop));
+  };
+  for (const slot of root.querySelectorAll("[data-says]")) {
+    const field = document.getElementById(slot.dataset.says);
+    if (field) set(field, Boolean(slot.querySelector(".stop")));
+  }
+  for (const row of root.querySelectorAll("[data-row]")) {
+    const wrong = new Set([...row.querySelectorAll("[data-at]")].map((p) => p.dataset.at));
+    for (const field of row.querySelectorAll("input[id]")) set(field, wrong.has(field.id));
   }
 }
 
@@ -22,6 +29,14 @@ function take(page) {
     if (part.contains(document.activeElement) && document.activeElement.matches("input, textarea")) continue;
     const fresh = page.querySelector(`[data-live="${CSS.escape(part.dataset.live)}"]`);
     if (fresh && fresh.innerHTML !== part.innerHTML) part.replaceChildren(...fresh.childNodes);
+  }
+  for (const table of document.querySelectorAll("[data-rows]")) {
+    const more = [...page.querySelectorAll("[data-rows] > [data-row]")].slice(table.querySelectorAll(":scope > [data-row]").length);
+    table.append(...more);
+  }
+  for (const fresh of page.querySelectorAll("[data-row] input[placeholder]")) {
+    const field = document.getElementById(fresh.id);
+    if (field) field.placeholder = fresh.placeholder;
   }
   mark(document);
   if (focus && document.activeElement?.id !== focus) document.getElementById(focus)?.focus();
@@ -46,6 +61,8 @@ function renew(fresh) {
 }
 
 export async function send() {
+  clearTimeout(timer);
+  timer = undefined;
   const number = ++asked;
   const body = new URLSearchParams(new FormData(form));
   body.append("live", "yes");
@@ -62,7 +79,8 @@ export async function send() {
     saved.textContent = conflict ?? (merged ? "Kept; somebody else's changes came in." : page.querySelector("[data-saved]")?.textContent ?? "Kept.");
     form.dataset.shown = String(++shown);
   } catch (error) {
-    if (number === asked) saved.textContent = `Not kept (${error.message}). What you typed stays here; it is sent again with the next change.`;
+    const why = error instanceof TypeError ? "no answer from Ebrel" : error.message;
+    if (number === asked) saved.textContent = `Not kept (${why}). What you typed stays here; it is sent again with the next change.`;
   }
 }
 
@@ -71,14 +89,20 @@ function later(wait) {
   timer = setTimeout(send, wait);
 }
 
-form.addEventListener("input", () => later(220));
+form.addEventListener("input", (e) => {
+  grow(e.target);
+  later(220);
+});
 form.addEventListener("change", (e) => {
   if (e.target.matches("select, input[type=checkbox], input[type=radio]")) later(0);
 });
-// Enter moves on like Tab; it never sends the first button by accident.
+// Enter moves on like Tab, or down a column of rows; it never sends the first button by accident.
 form.addEventListener("keydown", (e) => {
-  if (e.key !== "Enter" || !e.target.matches("input:not([type=file]), select")) return;
+  if (!e.target.matches("input:not([type=file]), select")) return;
+  const below = column(e);
+  if (below === undefined && e.key !== "Enter") return;
   e.preventDefault();
+  if (below !== undefined) return below?.focus();
   const fields = [...form.querySelectorAll("input:not([type=hidden]), select, textarea, button:not([tabindex='-1']), [data-next]")].filter((f) => f.offsetParent);
   fields[fields.indexOf(e.target) + 1]?.focus();
 });
@@ -88,24 +112,22 @@ document.addEventListener("keydown", (e) => {
     document.querySelector("[data-next]")?.click();
   }
 });
-// A link out of the form waits until what was typed is kept.
+// A link or another form that leads away waits until what was typed is kept.
 document.querySelector("[data-next]")?.addEventListener("click", async (e) => {
   if (!timer) return;
   e.preventDefault();
-  clearTimeout(timer);
   await send();
   location.assign(e.target.href);
 });
-// A column from a spreadsheet goes down from where it is pasted.
-form.addEventListener("paste", (e) => {
-  const lines = e.clipboardData.getData("text/plain").trim().split(/\r?\n/);
-  const match = /^(\w+)\.(\d+)\.(.+)$/.exec(e.target.name ?? "");
-  if (lines.length < 2 || !match) return;
+document.addEventListener("submit", async (e) => {
+  if (e.target === form || !timer) return;
   e.preventDefault();
-  lines.forEach((line, i) => {
-    const field = form.elements.namedItem(`${match[1]}.${Number(match[2]) + i}.${match[3]}`);
-    if (field) field.value = line.split(/\t|;/)[0].trim();
-  });
+  await send();
+  e.target.requestSubmit(e.submitter?.isConnected ? e.submitter : undefined);
+});
+form.addEventListener("paste", (e) => {
+  if (!paste(e, form)) return;
+  e.preventDefault();
   later(0);
 });
 mark(document);

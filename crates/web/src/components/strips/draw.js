@@ -112,7 +112,7 @@ function strip(ctx, data, place, view, x) {
   ctx.clip();
   spans.forEach((f) => hatch(ctx, f, place, view, x));
   strip.lines.forEach((line, i) => lineOf(ctx, data, strip, line, i, x, y, plot.top, plot.height, second));
-  spans.forEach((f) => letter(ctx, f, place, view, x));
+  spans.forEach((f) => mark(ctx, f, place, view, x));
   ctx.restore();
   // The two ends of the strip always have their value; others stand where there is room between them.
   const ends = [[scale.high, plot.top], [scale.low, plot.top + plot.height]];
@@ -176,7 +176,7 @@ function lineOf(ctx, data, strip, line, index, x, y, top, height, second) {
       ctx.beginPath();
       if (i > a) ctx.moveTo(at(i - 1), y(line.mean[i - 1] * step));
       ctx.lineTo(at(i), y(line.mean[i] * step));
-      if (a === b) ctx.lineTo(at(i) + 1.5, y(line.mean[i] * step));
+      if (a === b) dot(ctx, at(i), y(line.mean[i] * step), colour);
       ctx.moveTo(at(i), y(line.min[i] * step));
       ctx.lineTo(at(i), y(line.max[i] * step));
       ctx.stroke();
@@ -186,6 +186,14 @@ function lineOf(ctx, data, strip, line, index, x, y, top, height, second) {
   ctx.setLineDash([]);
   ctx.lineWidth = 1;
   edges(ctx, line, step, at, y, top, height);
+}
+
+/** A reading that stands alone, as of a weekly round. */
+function dot(ctx, x, y, colour) {
+  ctx.fillStyle = colour;
+  ctx.arc(x, y, 2.2, 0, 2 * Math.PI);
+  ctx.fill();
+  ctx.beginPath();
 }
 
 /** What lies beyond the drawn range is marked at the edge, never clipped in silence. */
@@ -251,7 +259,7 @@ function hatch(ctx, f, place, view, x) {
   ctx.lineWidth = 1;
 }
 
-function letter(ctx, f, place, view, x) {
+function mark(ctx, f, place, view, x) {
   const [left, width] = extent(f, x);
   const middle = Math.min(Math.max(left + width / 2, 8), view.width - 8);
   if (left > view.width || left + width < 0) return;
@@ -260,7 +268,7 @@ function letter(ctx, f, place, view, x) {
   ctx.fillStyle = "rgba(251, 248, 241, .9)";
   ctx.fillRect(middle - 6, place.top + 20, 12, 14);
   ctx.fillStyle = f.grade === "condition" ? WATER : f.verdict ? SOFT : CLAY;
-  ctx.fillText(f.letter, middle, place.top + 31);
+  ctx.fillText(f.mark, middle, place.top + 31);
 }
 
 function axis(ctx, view, x) {

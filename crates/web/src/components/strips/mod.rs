@@ -2,7 +2,7 @@
 
 use super::section::{Placed, Section};
 use ebrel_app::record::StationRecord;
-use ebrel_core::units::Quantity;
+use ebrel_app::window::strip_id;
 
 /// What section and strips need of a station, shared by Record and Review.
 pub struct Drawing {
@@ -21,8 +21,7 @@ pub fn drawing(record: &StationRecord) -> Option<Drawing> {
     let mut placed: Vec<Placed> = Vec::new();
     for channel in record.channels.iter().filter(|c| c.quantity().is_moisture()) {
         if let Some(depth_cm) = channel.channel.placement.depth_cm {
-            let raw = if channel.quantity() == Quantity::RawOutput { "-raw" } else { "" };
-            let strip = format!("moisture{raw}@{depth_cm}");
+            let strip = strip_id(record.station.id, channel.quantity(), Some(depth_cm));
             if placed.iter().all(|p| p.strip != strip) {
                 placed.push(Placed { depth_cm, strip, pores: channel.pore_space });
             }

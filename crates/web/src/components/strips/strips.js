@@ -213,8 +213,9 @@ export class Strips {
     svg.setAttribute("height", HEIGHT);
     svg.replaceChildren();
     for (const probe of this.root.querySelectorAll(".probe")) {
-      const depth = probe.dataset.strip.split("@")[1];
-      const place = places.find((p) => p.strip.id === probe.dataset.strip) ?? places.find((p) => p.strip.id.endsWith(`@${depth}`));
+      const [, station, depth] = /^(\d+)\/[^@]*@(.*)$/.exec(probe.dataset.strip);
+      const beside = (id) => id.startsWith(`${station}/`) && id.endsWith(`@${depth}`);
+      const place = places.find((p) => p.strip.id === probe.dataset.strip) ?? places.find((p) => beside(p.strip.id));
       if (!place) continue;
       const path = document.createElementNS("http://www.w3.org/2000/svg", "path");
       const y = place.top + place.height / 2, end = this.canvas.offsetLeft < 110 ? 24 : 32;

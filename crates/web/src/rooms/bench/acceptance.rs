@@ -6,9 +6,10 @@ use crate::components::fields::{Answer, Choice, TextField};
 use crate::shell::draft_form::MOST;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
+use crate::shell::routes::Routes;
 use crate::shell::{Shell, page, say};
 use crate::state::State;
-use actix_web::{HttpResponse, web};
+use actix_web::HttpResponse;
 use askama::Template;
 use ebrel_app::planning::catalogue;
 use ebrel_core::acceptance::{Acceptance, Held, Limits, Response, Seen, accept, response, wetting_test};
@@ -16,14 +17,14 @@ use ebrel_core::bench::repeats;
 use ebrel_core::planning::Typed;
 use ebrel_core::register::EventKind;
 use ebrel_core::units::{Range, read_number};
-use ebrel_store::placements::Probe;
+use ebrel_store::probes::Probe;
 use ebrel_store::register::ProbeEvent;
-use ebrel_store::stations::Study;
+use ebrel_store::studies::Study;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    sheets::routes::<Draft>(config);
+pub fn routes(routes: &mut Routes<'_>) {
+    sheets::routes::<Draft>(routes);
 }
 
 /// Rows that a new sheet offers.
@@ -303,7 +304,7 @@ impl Sheet for Draft {
 
 /// Writes each verdict into its probe's life.
 async fn note(around: &SheetContext<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let SheetContext { state, session, study, .. } = around;
+    let SheetContext { state, actor, study, .. } = around;
     let known = Known::of(state).await?;
     let at = state.now(study);
     let bucket = bucket(&wetted(draft).0).join(" ");
@@ -322,7 +323,7 @@ async fn note(around: &SheetContext<'_>, draft: &Draft, by: &str) -> Result<(), 
         noted += 1;
     }
     match noted {
-        0 => say(session, "Not noted: no probe is complete yet."),
-        n => say(session, &format!("The verdict is noted in the life of {n} probes.")),
+        0 => say(actor, "Not noted: no probe is complete yet."),
+        n => say(actor, &format!("The verdict is noted in the life of {n} probes.")),
     }
 }

@@ -5,9 +5,10 @@ use crate::components::fields::FieldMessage;
 use crate::components::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, signed};
+use crate::shell::routes::Routes;
 use crate::shell::{Shell, page, say};
 use crate::state::State;
-use actix_web::{HttpResponse, web};
+use actix_web::HttpResponse;
 use askama::Template;
 use ebrel_core::batch::{Batch, FEWEST, Member, side_by_side};
 use ebrel_core::bench::repeats;
@@ -15,11 +16,11 @@ use ebrel_core::planning::Typed;
 use ebrel_core::register::EventKind;
 use ebrel_core::units::Range;
 use ebrel_store::register::ProbeEvent;
-use ebrel_store::stations::Study;
+use ebrel_store::studies::Study;
 use serde::{Deserialize, Serialize};
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    sheets::routes::<Draft>(config);
+pub fn routes(routes: &mut Routes<'_>) {
+    sheets::routes::<Draft>(routes);
 }
 
 /// A sheet as it was typed.
@@ -173,10 +174,10 @@ impl Sheet for Draft {
 
 /// Writes each verdict into its probe's life.
 async fn note(around: &SheetContext<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let SheetContext { state, session, study, .. } = around;
+    let SheetContext { state, actor, study, .. } = around;
     let read = read(draft);
     let Some(batch) = judge(draft, &read) else {
-        return say(session, "Not noted: there is nothing to judge by yet.");
+        return say(actor, "Not noted: there is nothing to judge by yet.");
     };
     let at = state.now(study);
     let probes = state.store.probes().await?;
@@ -201,5 +202,5 @@ async fn note(around: &SheetContext<'_>, draft: &Draft, by: &str) -> Result<(), 
     }
     let rest =
         if unknown.is_empty() { String::new() } else { format!(" Not in the register: {}.", unknown.join(", ")) };
-    say(session, &format!("The verdict is noted in the life of {noted} probes.{rest}"))
+    say(actor, &format!("The verdict is noted in the life of {noted} probes.{rest}"))
 }

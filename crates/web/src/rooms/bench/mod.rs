@@ -12,12 +12,14 @@ mod temperature;
 mod tension;
 
 /// Routes of this room.
-pub fn routes(config: &mut actix_web::web::ServiceConfig) {
-    register::routes(config);
-    temperature::routes(config);
-    acceptance::routes(config);
-    batch::routes(config);
-    tension::routes(config);
-    runs::routes(config);
-    run::routes(config);
+use crate::shell::routes::Routes;
+
+pub fn routes(routes: &mut Routes<'_>) {
+    register::routes(routes);
+    temperature::routes(routes);
+    acceptance::routes(routes);
+    batch::routes(routes);
+    tension::routes(routes);
+    runs::routes(routes);
+    run::routes(routes);
 }

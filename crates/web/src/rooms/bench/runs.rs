@@ -1,24 +1,28 @@
 //! The list of calibrations, and beginning one.
 
 use crate::rooms::bench::run::answer_of;
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
-use crate::shell::figures::moment;
+use crate::shell::figures::{field, moment};
 use crate::shell::guard::CheckedForm;
-use crate::shell::sign_in::acting;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_core::bench::RunDraft;
-use ebrel_core::units::{Principle, Quantity};
+use ebrel_core::bench::{RunDraft, SampleRow, School};
+use ebrel_core::field::{Deed, Entry, Log};
+use ebrel_core::roles::Role;
+use ebrel_core::units::{Principle, Quantity, format_short};
 use ebrel_store::calibrations::Subject;
-use ebrel_store::placements::Probe;
+use ebrel_store::members::Within;
+use ebrel_store::probes::Probe;
 use ebrel_store::runs::Run;
 use serde::Deserialize;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config.route("/studies/{id}/bench", web::get().to(list)).route("/studies/{id}/bench", web::post().to(begin));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/studies/{id}/bench", Least::Member(Role::Guest), list);
+    routes.post("/studies/{id}/bench", Least::Member(Role::Researcher), begin);
 }
 
 struct RunRow {
@@ -49,7 +53,7 @@ struct RunsPage {
     stations: Vec<(i64, String)>,
 }
 
-async fn list(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+async fn list(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let study = state.store.study(*id).await?;
     let runs = state.store.runs(*id).await?;
     let mut rows = Vec::new();
@@ -64,7 +68,7 @@ async fn list(state: web::Data<State>, session: Session, id: web::Path<i64>) -> 
     let sheets = sheets.map(|s| (format!("/bench/{}/{}", s.kind, s.id), s.title)).collect();
     let mut stations = Vec::new();
     for station in state.store.stations(*id).await? {
-        let bare = |s: &ebrel_store::stations::Stream| s.quantity == Quantity::BareAirTemperature;
+        let bare = |s: &ebrel_store::streams::Stream| s.quantity == Quantity::BareAirTemperature;
         if state.store.streams(station.id).await?.iter().any(bare) {
             stations.push((station.id, station.name));
         }
@@ -93,7 +97,7 @@ async fn list(state: web::Data<State>, session: Session, id: web::Path<i64>) -> 
         (n, 0) => format!("All {n} dielectric probes are calibrated."),
         (n, without) => format!("{without} of {n} dielectric probes still show raw output."),
     };
-    let shell = Shell::within(&state, &session, "Bench", Room::Bench, &study, None).await?;
+    let shell = Shell::within(&state, &actor, "Bench", Room::Bench, &study, None).await?;
     page(&RunsPage {
         shell,
         study: *id,
@@ -111,20 +115,42 @@ async fn list(state: web::Data<State>, session: Session, id: web::Path<i64>) -> 
 struct Begin {
     #[serde(default)]
     probe: String,
+    /// A field log whose cores are to be weighed, with its station.
+    #[serde(default)]
+    log: String,
+    station: Option<i64>,
 }
 
-async fn begin(
-    state: web::Data<State>,
-    session: Session,
-    id: web::Path<i64>,
-    form: CheckedForm<Begin>,
-) -> Result<HttpResponse, Problem> {
-    acting(&state, &session)?;
+async fn begin(state: web::Data<State>, id: web::Path<i64>, form: CheckedForm<Begin>) -> Result<HttpResponse, Problem> {
     let probe = form.0.probe.parse::<i64>().ok();
     let known = state.store.probes().await?.into_iter().find(|p| Some(p.id) == probe);
     let title = known.map_or_else(|| "Moisture calibration".to_owned(), |p| format!("{}, moisture", p.serial));
-    let draft = serde_json::to_string(&RunDraft::default()).map_err(|e| Problem::Internal(e.to_string()))?;
+    let mut draft = RunDraft::default();
+    if let Some(station) = form.0.station.filter(|_| !form.0.log.is_empty()) {
+        if state.store.study_of(Within::Station, station).await? != *id {
+            return Err(Problem::NotFound("station"));
+        }
+        let study = state.store.study(*id).await?;
+        let entries = state.store.field_entries(station, Some(&form.0.log)).await?;
+        (draft.school, draft.rows) = (School::Cores, cores(&entries, study.utc_offset_minutes));
+    }
+    let draft = serde_json::to_string(&draft).map_err(|e| Problem::Internal(e.to_string()))?;
     let run = Run { id: 0, study_id: *id, title, probe_id: probe, draft, practice: None };
     let run = state.store.add_run(&run).await?;
     Ok(see_other(&format!("/bench/{run}")))
+}
+
+/// The cores of a field log as samples that wait for their masses.
+fn cores(entries: &[Entry], offset: i64) -> Vec<SampleRow> {
+    let log = Log::of(entries);
+    let rows = log.stands.iter().filter_map(|e| match &e.deed {
+        Deed::Core { tin, volume_cm3, .. } => Some(SampleRow {
+            tin: tin.clone(),
+            at: field(e.at, offset),
+            volume: format_short(*volume_cm3),
+            ..SampleRow::default()
+        }),
+        _ => None,
+    });
+    rows.collect()
 }

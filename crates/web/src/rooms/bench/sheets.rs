@@ -2,21 +2,22 @@
 
 use crate::components::fields::FieldMessage;
 use crate::components::fields::TextField;
+use crate::shell::actor::Actor;
 use crate::shell::draft_form;
 use crate::shell::drafts::{At, TRIES, combine, in_words, sent_revision};
 use crate::shell::errors::Problem;
 use crate::shell::guard::CheckedForm;
-use crate::shell::sign_in::acting;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, say, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use ebrel_core::planning::Typed;
+use ebrel_core::roles::Role;
 use ebrel_core::units::Range;
 use ebrel_store::StoreError;
 use ebrel_store::drafts::DraftKind;
 use ebrel_store::register::BenchSheet;
-use ebrel_store::stations::Study;
+use ebrel_store::studies::Study;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
@@ -26,8 +27,8 @@ pub type Sent = Vec<(String, String)>;
 /// A sheet with all that its page and its buttons need.
 pub struct SheetContext<'a> {
     pub state: &'a State,
-    /// The visitor's session.
-    pub session: &'a Session,
+    /// The visitor's actor.
+    pub actor: &'a Actor,
     pub study: Study,
     pub sheet: BenchSheet,
     /// Its newest revision.
@@ -37,7 +38,7 @@ pub struct SheetContext<'a> {
 impl SheetContext<'_> {
     /// The layout around the sheet's page.
     pub async fn shell(&self, title: &str) -> Result<Shell, Problem> {
-        let shell = Shell::within(self.state, self.session, title, Room::Bench, &self.study, None).await?;
+        let shell = Shell::within(self.state, self.actor, title, Room::Bench, &self.study, None).await?;
         Ok(shell.of_revision(self.revision))
     }
 }
@@ -60,10 +61,11 @@ pub trait Sheet: Serialize + DeserializeOwned + Clone + PartialEq + 'static {
 }
 
 /// Routes of a kind of sheet.
-pub fn routes<D: Sheet>(config: &mut web::ServiceConfig) {
-    config
-        .route(&format!("/studies/{{id}}/{}", D::KIND), web::post().to(begin::<D>))
-        .service(web::resource(format!("/bench/{}/{{id}}", D::KIND)).get(show::<D>).post(save::<D>));
+pub fn routes<D: Sheet>(routes: &mut Routes<'_>) {
+    let (begun, one) = (format!("/studies/{{id}}/{}", D::KIND), format!("/bench/{}/{{id}}", D::KIND));
+    routes.post(&begun, Least::Member(Role::Researcher), begin::<D>);
+    routes.get(&one, Least::Member(Role::Guest), show::<D>);
+    routes.post(&one, Least::Member(Role::Researcher), save::<D>);
 }
 
 fn json<D: Sheet>(draft: &D) -> Result<String, Problem> {
@@ -73,11 +75,9 @@ fn json<D: Sheet>(draft: &D) -> Result<String, Problem> {
 /// Begins a sheet in a study and leads to it.
 async fn begin<D: Sheet>(
     state: web::Data<State>,
-    session: Session,
     id: web::Path<i64>,
     form: CheckedForm<Sent>,
 ) -> Result<HttpResponse, Problem> {
-    acting(&state, &session)?;
     let study = state.store.study(*id).await?;
     let draft = D::fresh(&state, &study, &form.0).await?;
     let (made_at, title) = (state.now(&study), draft.title().to_string());
@@ -87,7 +87,7 @@ async fn begin<D: Sheet>(
 }
 
 /// A sheet of this kind with its draft.
-async fn load<'a, D: Sheet>(state: &'a State, session: &'a Session, id: i64) -> Result<(SheetContext<'a>, D), Problem> {
+async fn load<'a, D: Sheet>(state: &'a State, actor: &'a Actor, id: i64) -> Result<(SheetContext<'a>, D), Problem> {
     // The revision first: a save in between is then seen as one.
     let revision = state.store.revision(DraftKind::Sheet, id).await?;
     let sheet = state.store.sheet(id).await?;
@@ -96,27 +96,23 @@ async fn load<'a, D: Sheet>(state: &'a State, session: &'a Session, id: i64) -> 
     }
     let draft = serde_json::from_str(&sheet.draft).map_err(|e| Problem::Internal(e.to_string()))?;
     let study = state.store.study(sheet.study_id).await?;
-    Ok((SheetContext { state, session, study, sheet, revision }, draft))
+    Ok((SheetContext { state, actor, study, sheet, revision }, draft))
 }
 
-async fn show<D: Sheet>(
-    state: web::Data<State>,
-    session: Session,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, Problem> {
-    let (around, draft) = load::<D>(&state, &session, *id).await?;
+async fn show<D: Sheet>(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let (around, draft) = load::<D>(&state, &actor, *id).await?;
     draft.page(&around).await
 }
 
 /// Takes a sent form into a sheet, keeps it, and does what its button asks for.
 async fn save<D: Sheet>(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     form: CheckedForm<Sent>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&state, &session)?;
-    let (mut around, mut draft) = take_in::<D>(&state, &session, *id, &form.0).await?;
+    let by = actor.name().to_owned();
+    let (mut around, mut draft) = take_in::<D>(&state, &actor, *id, &form.0).await?;
     let last = |name: &str| form.0.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
     if !last("do").is_empty() {
         let typed = draft.clone();
@@ -135,12 +131,12 @@ async fn save<D: Sheet>(
 /// Puts a sent form into the newest draft of a sheet and keeps it, beside others who may be saving.
 async fn take_in<'a, D: Sheet>(
     state: &'a State,
-    session: &'a Session,
+    actor: &'a Actor,
     id: i64,
     form: &Sent,
 ) -> Result<(SheetContext<'a>, D), Problem> {
     for _ in 0..TRIES {
-        let (mut around, before) = load::<D>(state, session, id).await?;
+        let (mut around, before) = load::<D>(state, actor, id).await?;
         let at = At { kind: DraftKind::Sheet, document: id, revision: around.revision };
         let type_in = |draft: &D| Ok(draft_form::apply(draft, form)?.0);
         let found = combine(&state.store, at, sent_revision(form), &before, type_in).await?;
@@ -149,7 +145,7 @@ async fn take_in<'a, D: Sheet>(
             kept => around.revision = kept?,
         }
         if let Some(sentence) = in_words(&found.conflicts) {
-            say(session, &sentence)?;
+            say(actor, &sentence)?;
         }
         return Ok((around, found.draft));
     }

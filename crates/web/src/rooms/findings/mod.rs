@@ -1,15 +1,17 @@
 //! The room Findings, thin: taking the record out.
 
+use crate::shell::actor::Actor;
 use crate::shell::download::made;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, grouped, read_field};
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use ebrel_app::exporting::{self, Selection};
 use ebrel_app::record::StationRecord;
+use ebrel_core::roles::Role;
 use ebrel_core::series::Belief;
 use ebrel_core::units::{Grade, Quantity, UnixSeconds};
 use ebrel_formats::package::write_zip;
@@ -19,11 +21,10 @@ use std::fs::File;
 use std::io::BufWriter;
 
 /// Routes of this room.
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/stations/{id}/export", web::get().to(show))
-        .route("/stations/{id}/export/package.zip", web::get().to(package))
-        .route("/stations/{id}/export/wide.csv", web::get().to(wide));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/stations/{id}/export", Least::Member(Role::Guest), show);
+    routes.get("/stations/{id}/export/package.zip", Least::Member(Role::Guest), package);
+    routes.get("/stations/{id}/export/wide.csv", Least::Member(Role::Guest), wide);
 }
 
 struct Check {
@@ -70,7 +71,7 @@ fn selection(query: &str, record: &StationRecord) -> Result<Selection, String> {
 
 async fn show(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     request: HttpRequest,
 ) -> Result<HttpResponse, Problem> {
@@ -85,7 +86,7 @@ async fn show(
     present.dedup();
     let grades =
         [(Grade::Wrong, "wrong"), (Grade::Doubtful, "doubtful"), (Grade::Condition, "condition (ponded, frozen, …)")];
-    let shell = Shell::within(&state, &session, "Export", Room::Findings, &record.study, Some(&record.station)).await?;
+    let shell = Shell::within(&state, &actor, "Export", Room::Findings, &record.study, Some(&record.station)).await?;
     let offset = record.study.utc_offset_minutes;
     page(&ExportPage {
         shell,

@@ -1,23 +1,27 @@
 //! The catalogue of probe and logger models: looked at as tables, changed as JSON, taken in and out.
 
+use crate::shell::actor::Actor;
 use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
 use crate::shell::guard::CheckedForm;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Shell, page, say, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::planning::catalogue;
 use ebrel_core::planning::{Catalogue, LoggerModel, ProbeModel};
+use ebrel_core::roles::Role;
 use ebrel_store::StoreError;
 use ebrel_store::drafts::DraftKind;
 use ebrel_store::plans::CATALOGUE;
 use serde::Deserialize;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config.service(web::resource("/catalogue").get(list).post(take)).route("/catalogue.json", web::get().to(export));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/catalogue", Least::SignedIn, list);
+    routes.post("/catalogue", Least::Somewhere(Role::Researcher), take);
+    routes.get("/catalogue.json", Least::SignedIn, export);
 }
 
 struct ProbeRow {
@@ -55,16 +59,16 @@ struct CataloguePage {
     error: Option<String>,
 }
 
-async fn list(state: web::Data<State>, session: Session) -> Result<HttpResponse, Problem> {
+async fn list(state: web::Data<State>, actor: Actor) -> Result<HttpResponse, Problem> {
     let json =
         serde_json::to_string_pretty(&catalogue(&state.store).await?).map_err(|e| Problem::Internal(e.to_string()))?;
-    show(&state, &session, json, None).await
+    show(&state, &actor, json, None).await
 }
 
-async fn show(state: &State, session: &Session, json: String, error: Option<String>) -> Result<HttpResponse, Problem> {
+async fn show(state: &State, actor: &Actor, json: String, error: Option<String>) -> Result<HttpResponse, Problem> {
     let known = catalogue(&state.store).await?;
     page(&CataloguePage {
-        shell: Shell::bare(state, session, "Catalogue of models")?,
+        shell: Shell::bare(state, actor, "Catalogue of models")?,
         probes: known.probes.iter().map(probe_row).collect(),
         loggers: known.loggers.iter().map(logger_row).collect(),
         own: state.store.catalogue().await?.is_some(),
@@ -134,13 +138,13 @@ struct Take {
     revision: Option<i64>,
 }
 
-async fn take(state: web::Data<State>, session: Session, form: CheckedForm<Take>) -> Result<HttpResponse, Problem> {
+async fn take(state: web::Data<State>, actor: Actor, form: CheckedForm<Take>) -> Result<HttpResponse, Problem> {
     let Take { json, action, revision } = form.0;
     let (body, done) = if action == "shipped" {
         (None, "The shipped catalogue holds again.".to_owned())
     } else {
         let read = match Catalogue::read(&json) {
-            Err(e) => return show(&state, &session, json, Some(e.to_string())).await,
+            Err(e) => return show(&state, &actor, json, Some(e.to_string())).await,
             Ok(read) => read,
         };
         let body = serde_json::to_string(&read).map_err(|e| Problem::Internal(e.to_string()))?;
@@ -149,10 +153,10 @@ async fn take(state: web::Data<State>, session: Session, form: CheckedForm<Take>
     };
     let newest = state.store.revision(DraftKind::Catalogue, CATALOGUE).await?;
     match state.store.keep_catalogue(revision.unwrap_or(newest), body.as_deref()).await {
-        Err(StoreError::Stale) => show(&state, &session, json, Some(STALE.to_owned())).await,
+        Err(StoreError::Stale) => show(&state, &actor, json, Some(STALE.to_owned())).await,
         kept => {
             kept?;
-            say(&session, &done)?;
+            say(&actor, &done)?;
             Ok(see_other("/catalogue"))
         }
     }

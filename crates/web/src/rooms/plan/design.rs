@@ -2,26 +2,29 @@
 
 use crate::components::fields::FieldMessage;
 use crate::components::fields::TextField;
+use crate::shell::actor::Actor;
 use crate::shell::draft_form;
 use crate::shell::drafts::{At, TRIES, combine, in_words, sent_revision};
 use crate::shell::errors::Problem;
 use crate::shell::figures::grouped;
 use crate::shell::forms::at_most;
 use crate::shell::guard::CheckedForm;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, say, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::planning::{StationPlan, study_design};
 use ebrel_core::drafts::Conflict;
 use ebrel_core::planning::{ASKED, Design, DesignDraft, Remark, TreatmentDraft, Typed};
+use ebrel_core::roles::Role;
 use ebrel_store::drafts::DraftKind;
-use ebrel_store::stations::Study;
+use ebrel_store::studies::Study;
 use ebrel_store::{Store, StoreError};
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config.service(web::resource("/studies/{id}/design").get(show).post(save));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/studies/{id}/design", Least::Member(Role::Guest), show);
+    routes.post("/studies/{id}/design", Least::Member(Role::Researcher), save);
 }
 
 struct QuantityRow {
@@ -58,7 +61,7 @@ struct DesignPage {
     stations: Vec<StationRow>,
 }
 
-async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let study = state.store.study(*id).await?;
     let draft = study_design(&state.store, &study).await?;
     let (design, remarks) = draft.resolve();
@@ -96,7 +99,7 @@ async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> 
         });
     }
     let answer = answer(&design, stations.len());
-    let shell = Shell::within(&state, &session, &format!("Design of {}", study.name), Room::Plan, &study, None).await?;
+    let shell = Shell::within(&state, &actor, &format!("Design of {}", study.name), Room::Plan, &study, None).await?;
     let shell = shell.of_revision(state.store.revision(DraftKind::Design, study.id).await?);
     page(&DesignPage {
         shell,
@@ -124,17 +127,17 @@ fn answer(design: &Design, made: usize) -> String {
 
 async fn save(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     form: CheckedForm<Vec<(String, String)>>,
 ) -> Result<HttpResponse, Problem> {
     let conflicts = take_in(&state.store, *id, &form.0).await?;
     if let Some(sentence) = in_words(&conflicts) {
-        say(&session, &sentence)?;
+        say(&actor, &sentence)?;
     }
     let last = |name: &str| form.0.iter().rev().find(|f| f.0 == name).map_or("", |f| f.1.trim());
     if last("live") == "yes" {
-        return show(state, session, id).await;
+        return show(state, actor, id).await;
     }
     Ok(see_other(&format!("/studies/{}/design{}", *id, if last("do").is_empty() { "" } else { "#treatments" })))
 }

@@ -4,14 +4,18 @@
 mod catalogue;
 mod design;
 mod new_station;
+mod people;
 pub mod station;
 mod study;
 
 /// Routes of this room.
-pub fn routes(config: &mut actix_web::web::ServiceConfig) {
-    study::routes(config);
-    design::routes(config);
-    new_station::routes(config);
-    station::routes(config);
-    catalogue::routes(config);
+use crate::shell::routes::Routes;
+
+pub fn routes(routes: &mut Routes<'_>) {
+    study::routes(routes);
+    design::routes(routes);
+    new_station::routes(routes);
+    people::routes(routes);
+    station::routes(routes);
+    catalogue::routes(routes);
 }

@@ -1,20 +1,24 @@
 //! A new station: its name and its soil.
 
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::forms::{Field, at_most, optional, words};
 use crate::shell::guard::CheckedForm;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_core::roles::Role;
 use ebrel_core::soil::Horizon;
 use ebrel_core::units::{ranges, read_number};
-use ebrel_store::stations::{Station, Study};
+use ebrel_store::stations::Station;
+use ebrel_store::studies::Study;
 use std::collections::HashMap;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config.service(web::resource("/studies/{id}/stations/new").get(show).post(add));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/studies/{id}/stations/new", Least::Member(Role::Researcher), show);
+    routes.post("/studies/{id}/stations/new", Least::Member(Role::Researcher), add);
 }
 
 /// Horizons that the form offers.
@@ -39,9 +43,9 @@ struct NewStationPage {
     horizons: Vec<HorizonForm>,
 }
 
-async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let study = state.store.study(*id).await?;
-    let shell = Shell::within(&state, &session, "New station", Room::Plan, &study, None).await?;
+    let shell = Shell::within(&state, &actor, "New station", Room::Plan, &study, None).await?;
     let horizons = vec![HorizonForm::default(); HORIZONS];
     page(&NewStationPage {
         shell,
@@ -55,7 +59,7 @@ async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> 
 
 async fn add(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     form: CheckedForm<HashMap<String, String>>,
 ) -> Result<HttpResponse, Problem> {
@@ -93,7 +97,7 @@ async fn add(
             Err(other) => return Err(other.into()),
         }
     }
-    let shell = Shell::within(&state, &session, "New station", Room::Plan, &study, None).await?;
+    let shell = Shell::within(&state, &actor, "New station", Room::Plan, &study, None).await?;
     page(&NewStationPage {
         shell,
         study,

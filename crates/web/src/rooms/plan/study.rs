@@ -1,26 +1,28 @@
 //! The list of studies, a new study, and a study's first page.
 
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, span};
 use crate::shell::forms::{Field, words};
 use crate::shell::guard::CheckedForm;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::planning::StationPlan;
 use ebrel_app::record::StationRecord;
+use ebrel_core::roles::Role;
 use ebrel_core::units::{Quantity, SpanSeconds, read_offset};
 use ebrel_store::flags::WaitingFlag;
-use ebrel_store::stations::Study;
+use ebrel_store::studies::Study;
 use serde::Deserialize;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/", web::get().to(home))
-        .service(web::resource("/studies/new").get(new_page).post(new))
-        .route("/studies/{id}", web::get().to(show));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/", Least::SignedIn, home);
+    routes.get("/studies/new", Least::Founder, new_page);
+    routes.post("/studies/new", Least::Founder, new);
+    routes.get("/studies/{id}", Least::Member(Role::Guest), show);
 }
 
 #[derive(Template)]
@@ -30,12 +32,17 @@ struct StudiesPage {
     studies: Vec<Study>,
 }
 
-async fn home(state: web::Data<State>, session: Session) -> Result<HttpResponse, Problem> {
-    let studies = state.store.studies().await?;
+async fn home(state: web::Data<State>, actor: Actor) -> Result<HttpResponse, Problem> {
+    let mut studies = state.store.studies().await?;
+    let none = studies.is_empty();
+    if let Some(own) = actor.studies(&state).await? {
+        studies.retain(|s| own.contains(&s.id));
+    }
     match &studies[..] {
-        [] => Ok(see_other("/studies/new")),
+        [] if none => Ok(see_other("/studies/new")),
+        [] => Err(Problem::NotAllowed(None)),
         [one] => Ok(see_other(&format!("/studies/{}", one.id))),
-        _ => page(&StudiesPage { shell: Shell::bare(&state, &session, "Studies")?, studies }),
+        _ => page(&StudiesPage { shell: Shell::bare(&state, &actor, "Studies")?, studies }),
     }
 }
 
@@ -49,8 +56,8 @@ struct NewStudyPage {
     offset: Field,
 }
 
-async fn new_page(state: web::Data<State>, session: Session) -> Result<HttpResponse, Problem> {
-    let shell = Shell::bare(&state, &session, "New study")?;
+async fn new_page(state: web::Data<State>, actor: Actor) -> Result<HttpResponse, Problem> {
+    let shell = Shell::bare(&state, &actor, "New study")?;
     let first = state.store.studies().await?.is_empty();
     page(&NewStudyPage {
         shell,
@@ -71,7 +78,7 @@ struct NewStudy {
     offset: String,
 }
 
-async fn new(state: web::Data<State>, session: Session, form: CheckedForm<NewStudy>) -> Result<HttpResponse, Problem> {
+async fn new(state: web::Data<State>, actor: Actor, form: CheckedForm<NewStudy>) -> Result<HttpResponse, Problem> {
     let typed = form.0;
     let name = words(&typed.name, "the study's name", 120);
     let question = if typed.question.chars().count() > 1000 {
@@ -83,10 +90,10 @@ async fn new(state: web::Data<State>, session: Session, form: CheckedForm<NewStu
     if let (Ok(name), Ok(question), Ok(offset)) = (&name, &question, &offset) {
         let (name, question, utc_offset_minutes) = (name.clone(), question.clone(), *offset);
         let study = Study { id: 0, name, question, utc_offset_minutes, fixed_now: None };
-        let id = state.store.add_study(&study).await?;
+        let id = state.store.add_study(&study, actor.account()).await?;
         return Ok(see_other(&format!("/studies/{id}/design")));
     }
-    let shell = Shell::bare(&state, &session, "New study")?;
+    let shell = Shell::bare(&state, &actor, "New study")?;
     let field = |text: &str, error: Option<String>| Field { text: text.to_owned(), error };
     page(&NewStudyPage {
         shell,
@@ -142,7 +149,7 @@ struct StudyPage {
     stations: Vec<StationRow>,
 }
 
-async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let study = state.store.study(*id).await?;
     let now = state.now(&study);
     let (mut rows, mut wrong) = (Vec::new(), Vec::new());
@@ -174,7 +181,7 @@ async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> 
             bias: station.known_bias,
         });
     }
-    let shell = Shell::within(&state, &session, &study.name, Room::Plan, &study, None).await?;
+    let shell = Shell::within(&state, &actor, &study.name, Room::Plan, &study, None).await?;
     page(&StudyPage { shell, next: next(&study, &rows), study, wrong, stations: rows })
 }
 
@@ -183,7 +190,7 @@ fn worst_of(flag: &WaitingFlag, record: &StationRecord, offset: i64) -> Wrong {
     let at = channel.map(|c| c.channel.label()).unwrap_or_default();
     Wrong {
         station: record.station.id,
-        sentence: format!("{} at {at}: {}", flag.test.title(), flag.reason),
+        sentence: format!("{} at {at}: {}", flag.test.definition().title, flag.reason),
         when: span(flag.start, flag.end, offset),
     }
 }

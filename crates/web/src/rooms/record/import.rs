@@ -1,31 +1,35 @@
 //! Importing a logger file: upload, recipe and mapping with a preview, report.
 
 use super::import_form::{RecipeForm, read_form, recipe_form};
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{grouped, moment, span};
 use crate::shell::guard::{self, CheckedForm};
-use crate::shell::sign_in::acting;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, see_other};
 use crate::state::places::Place;
 use crate::state::{State, UPLOAD_LIMIT};
 use actix_multipart::form::MultipartForm;
 use actix_multipart::form::tempfile::TempFile;
 use actix_multipart::form::text::Text as Field;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::importing::{self, Mapping, Report, SavedRecipe};
 use ebrel_app::reviewing;
+use ebrel_core::roles::Role;
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
 use ebrel_formats::logger::{self, Read, ReadError, Recipe, Text, TextError};
 use ebrel_store::imports::Import;
-use ebrel_store::stations::{Station, Stream, Study};
+use ebrel_store::stations::Station;
+use ebrel_store::streams::Stream;
+use ebrel_store::studies::Study;
 use std::collections::HashMap;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .service(web::resource("/stations/{id}/import").get(upload_page).post(upload))
-        .service(web::resource("/imports/{id}").get(show).post(change));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/stations/{id}/import", Least::Member(Role::Field), upload_page);
+    routes.post("/stations/{id}/import", Least::Member(Role::Field), upload);
+    routes.get("/imports/{id}", Least::Member(Role::Field), show);
+    routes.post("/imports/{id}", Least::Member(Role::Field), change);
 }
 
 struct Earlier {
@@ -46,19 +50,14 @@ struct UploadPage {
     limit: usize,
 }
 
-async fn upload_page(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    show_upload(&state, &session, *id, None).await
+async fn upload_page(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    show_upload(&state, &actor, *id, None).await
 }
 
-async fn show_upload(
-    state: &State,
-    session: &Session,
-    id: i64,
-    error: Option<String>,
-) -> Result<HttpResponse, Problem> {
+async fn show_upload(state: &State, actor: &Actor, id: i64, error: Option<String>) -> Result<HttpResponse, Problem> {
     let station = state.store.station(id).await?;
     let study = state.store.study(station.study_id).await?;
-    let shell = Shell::within(state, session, "Import", Room::Record, &study, Some(&station)).await?;
+    let shell = Shell::within(state, actor, "Import", Room::Record, &study, Some(&station)).await?;
     let earlier = state.store.imports(id).await?.into_iter().map(|i| {
         let report = i.report.as_deref().and_then(|r| serde_json::from_str::<Report>(r).ok());
         let outcome = report.map_or("begun, nothing stored".to_owned(), |r| {
@@ -80,17 +79,17 @@ struct Upload {
 
 async fn upload(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     MultipartForm(form): MultipartForm<Upload>,
 ) -> Result<HttpResponse, Problem> {
-    guard::matches(&session, &form.token)?;
-    let by = acting(&state, &session)?;
+    guard::matches(actor.session(), &form.token)?;
+    let by = actor.name().to_owned();
     let station = state.store.station(*id).await?;
     let study = state.store.study(station.study_id).await?;
     let file_name = form.file.file_name.clone().unwrap_or_default();
     if file_name.is_empty() && form.file.size == 0 {
-        return show_upload(&state, &session, *id, Some("Choose a file first.".into())).await;
+        return show_upload(&state, &actor, *id, Some("Choose a file first.".into())).await;
     }
     let chosen = form.recipe.map(|r| r.into_inner()).filter(|r| !r.is_empty());
     let saved = state.store.recipes().await?.into_iter().find(|(name, _)| Some(name) == chosen.as_ref());
@@ -105,7 +104,7 @@ async fn upload(
     };
     let (sha256, recipe, mapping) = match begun {
         Ok(begun) => begun,
-        Err(sentence) => return show_upload(&state, &session, *id, Some(format!("{file_name}: {sentence}."))).await,
+        Err(sentence) => return show_upload(&state, &actor, *id, Some(format!("{file_name}: {sentence}."))).await,
     };
     let import = Import {
         id: 0,
@@ -200,18 +199,18 @@ impl Opened {
 /// How a file is read, and what its columns mean.
 type Plan = (Recipe, Mapping);
 
-async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let opened = Opened::load(&state, *id).await?;
     if let Some(report) = opened.import.report.as_deref() {
         let report: Report = serde_json::from_str(report).map_err(|e| Problem::Internal(e.to_string()))?;
         let Opened { import, station, study, .. } = opened;
-        let shell = Shell::within(&state, &session, "Import report", Room::Record, &study, Some(&station)).await?;
+        let shell = Shell::within(&state, &actor, "Import report", Room::Record, &study, Some(&station)).await?;
         return page(&ReportPage::of(shell, &import, station, &study, report));
     }
     let (recipe, mapping) = opened.kept()?;
     let form = recipe_form(&recipe, &mapping);
     let read = opened.read(&recipe, state.now(&opened.study), false).await?;
-    show_plan(&state, &session, opened, form, Some((read, &mapping))).await
+    show_plan(&state, &actor, opened, form, Some((read, &mapping))).await
 }
 
 struct PreviewColumn {
@@ -249,13 +248,13 @@ type Found = Result<Read, ReadError>;
 /// The form as it was typed, with what the file gives by it where it could be understood.
 async fn show_plan(
     state: &State,
-    session: &Session,
+    actor: &Actor,
     opened: Opened,
     form: RecipeForm,
     understood: Option<(Found, &Mapping)>,
 ) -> Result<HttpResponse, Problem> {
     let (study, now) = (&opened.study, state.now(&opened.study));
-    let shell = Shell::within(state, session, "Import", Room::Record, study, Some(&opened.station)).await?;
+    let shell = Shell::within(state, actor, "Import", Room::Record, study, Some(&opened.station)).await?;
     let offset = study.utc_offset_minutes;
     let head = opened.head.iter().take(6).enumerate();
     let head = head.map(|(i, l)| Line { number: i + 1, text: l.chars().take(220).collect() }).collect();
@@ -343,22 +342,21 @@ impl PlanPage {
 
 async fn change(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     form: CheckedForm<HashMap<String, String>>,
 ) -> Result<HttpResponse, Problem> {
-    acting(&state, &session)?;
     let mut opened = Opened::load(&state, *id).await?;
     if opened.import.report.is_some() {
         return Ok(see_other(&format!("/imports/{}", *id)));
     }
     let (known, mapping) = opened.kept()?;
     let (typed, resolved) = read_form(&form.0, &known, &mapping);
-    let Ok((recipe, mut mapping)) = resolved else { return show_plan(&state, &session, opened, typed, None).await };
+    let Ok((recipe, mut mapping)) = resolved else { return show_plan(&state, &actor, opened, typed, None).await };
     let now = state.now(&opened.study);
     let read = match opened.read(&recipe, now, false).await? {
         Ok(read) => read,
-        Err(error) => return show_plan(&state, &session, opened, typed, Some((Err(error), &mapping))).await,
+        Err(error) => return show_plan(&state, &actor, opened, typed, Some((Err(error), &mapping))).await,
     };
     if read.columns.len() != mapping.columns.len() {
         // Another separator or layout makes other columns: what they mean is guessed anew.
@@ -371,14 +369,14 @@ async fn change(
     let mut shown = recipe_form(&recipe, &mapping);
     let store_it = form.0.get("do").is_some_and(|d| d == "store");
     if !store_it || !importing::hindrances(&read, &mapping, now).is_empty() {
-        return show_plan(&state, &session, opened, shown, Some((Ok(read), &mapping))).await;
+        return show_plan(&state, &actor, opened, shown, Some((Ok(read), &mapping))).await;
     }
     let read = opened.read(&recipe, now, true).await?.map_err(|e| Problem::Internal(e.to_string()))?;
     match importing::store(&state.store, &opened.import, &read, &mapping).await {
         Ok(_) => {}
         Err(ebrel_store::StoreError::Rule(sentence)) => {
             shown.refused = Some(sentence);
-            return show_plan(&state, &session, opened, shown, Some((Ok(read), &mapping))).await;
+            return show_plan(&state, &actor, opened, shown, Some((Ok(read), &mapping))).await;
         }
         Err(other) => return Err(other.into()),
     }

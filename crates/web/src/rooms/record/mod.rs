@@ -5,7 +5,9 @@ mod import_form;
 mod station;
 
 /// Routes of this room.
-pub fn routes(config: &mut actix_web::web::ServiceConfig) {
-    station::routes(config);
-    import::routes(config);
+use crate::shell::routes::Routes;
+
+pub fn routes(routes: &mut Routes<'_>) {
+    station::routes(routes);
+    import::routes(routes);
 }

@@ -1,17 +1,19 @@
 //! The station page: the section and the strips.
 
 use crate::components::strips::{Drawing, drawing};
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped, moment, span};
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::http::header::{ACCEPT_ENCODING, CONTENT_ENCODING};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use ebrel_app::record::StationRecord;
 use ebrel_app::window::{Show, window};
 use ebrel_app::window_cache::Asked;
+use ebrel_core::roles::Role;
 use ebrel_core::series::Window;
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
 use flate2::Compression;
@@ -21,8 +23,9 @@ use serde::Deserialize;
 use std::io::Read;
 use std::sync::Arc;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config.route("/stations/{id}", web::get().to(show)).route("/stations/{id}/window.json", web::get().to(window_json));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/stations/{id}", Least::Member(Role::Guest), show);
+    routes.get("/stations/{id}/window.json", Least::Member(Role::Guest), window_json);
 }
 
 #[derive(Template)]
@@ -38,12 +41,19 @@ struct StationPage {
     drawing: Option<Drawing>,
 }
 
-async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let record = StationRecord::load(&state.store, *id).await?;
     let (study, station) = (&record.study, &record.station);
-    let shell = Shell::within(&state, &session, &station.name, Room::Record, study, Some(station)).await?;
-    let uncalibrated =
-        record.channels.iter().filter(|c| c.quantity() == Quantity::RawOutput).map(|c| c.channel.label());
+    let shell = Shell::within(&state, &actor, &station.name, Room::Record, study, Some(station)).await?;
+    let raw = record.channels.iter().filter(|c| c.quantity() == Quantity::RawOutput);
+    let mut uncalibrated: Vec<(String, usize)> = Vec::new();
+    for label in raw.map(|c| c.channel.label()) {
+        match uncalibrated.iter_mut().find(|u| u.0 == label) {
+            Some(known) => known.1 += 1,
+            None => uncalibrated.push((label, 1)),
+        }
+    }
+    let counted = |(label, n): (String, usize)| if n == 1 { label } else { format!("{label} ({n} probes)") };
     page(&StationPage {
         shell,
         name: station.name.clone(),
@@ -51,7 +61,7 @@ async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> 
         facts: facts(&record),
         bias: station.known_bias.clone(),
         health: health(&record, state.now(study)),
-        uncalibrated: uncalibrated.collect(),
+        uncalibrated: uncalibrated.into_iter().map(counted).collect(),
         drawing: drawing(&record),
     })
 }

@@ -1,36 +1,39 @@
-//! The room Review: what waits for a verdict, the most damaging first, beside the strips.
+//! The room Review: what waits for a verdict, the most damaging first, beside the strips; and what the tests go by.
+
+mod tests;
 
 use crate::components::strips::{Drawing, drawing};
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, span};
 use crate::shell::forms::at_most;
 use crate::shell::guard::{CheckedForm, CheckedJson};
-use crate::shell::sign_in::acting;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, say, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::record::StationRecord;
 use ebrel_app::reviewing::{self, FlagGroup, matters};
 use ebrel_core::quality::Test;
+use ebrel_core::roles::Role;
 use ebrel_core::units::{Grade, Verdict};
 use ebrel_store::verdicts::Decision;
 use serde::{Deserialize, Serialize};
 
 /// Routes of this room.
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/stations/{id}/review", web::get().to(show))
-        .route("/stations/{id}/review/verdict", web::post().to(decide))
-        .route("/stations/{id}/review/undo", web::post().to(undo))
-        .route("/stations/{id}/review/run", web::post().to(run_again));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/stations/{id}/review", Least::Member(Role::Guest), show);
+    routes.post("/stations/{id}/review/verdict", Least::Member(Role::Researcher), decide);
+    routes.post("/stations/{id}/review/undo", Least::Member(Role::Researcher), undo);
+    routes.post("/stations/{id}/review/run", Least::Member(Role::Researcher), run_again);
+    tests::routes(routes);
 }
 
 struct Item {
     flags: String,
     test: &'static str,
-    letter: char,
+    mark: &'static str,
     place: String,
     when: String,
     reason: String,
@@ -76,12 +79,12 @@ struct Filter {
 
 async fn show(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     filter: web::Query<Filter>,
 ) -> Result<HttpResponse, Problem> {
     let record = StationRecord::load(&state.store, *id).await?;
-    let all = matters(state.store.flags(*id).await?);
+    let all = matters(&state.store, *id).await?;
     let waiting = all.iter().filter(|m| m.waits()).count();
     let chosen = if filter.state.is_empty() { "waiting" } else { filter.state.as_str() };
     let label = |m: &FlagGroup| place(m, &record);
@@ -100,7 +103,7 @@ async fn show(
     let mut tests: Vec<Test> = all.iter().map(|m| m.lead().flag.test).collect();
     tests.sort_unstable();
     tests.dedup();
-    let tests = tests.into_iter().map(|t| (t.code().to_owned(), t.title().to_owned()));
+    let tests = tests.into_iter().map(|t| (t.code().to_owned(), t.definition().title.to_owned()));
     let mut depths: Vec<String> = Vec::new();
     all.iter().map(label).for_each(|l| {
         if !depths.contains(&l) {
@@ -108,7 +111,7 @@ async fn show(
         }
     });
     let (study, station) = (&record.study, &record.station);
-    let shell = Shell::within(&state, &session, "Review", Room::Review, study, Some(station)).await?;
+    let shell = Shell::within(&state, &actor, "Review", Room::Review, study, Some(station)).await?;
     let answer = match waiting {
         0 => "Nothing waits for a verdict.".to_owned(),
         1 => "1 span waits for a verdict.".to_owned(),
@@ -156,6 +159,8 @@ fn place(matter: &FlagGroup, record: &StationRecord) -> String {
 
 fn item(matter: &FlagGroup, record: &StationRecord) -> Item {
     let lead = matter.lead();
+    let test = lead.flag.test.definition();
+    let title = matter.cause.as_ref().map_or(test.title, |c| c.kind.title());
     let offset = record.study.utc_offset_minutes;
     let channel = record.channels.iter().find(|c| c.channel.stream.id == lead.stream_id);
     let quantity = channel.map(ebrel_app::record::ChannelRecord::quantity);
@@ -172,11 +177,11 @@ fn item(matter: &FlagGroup, record: &StationRecord) -> Item {
     });
     Item {
         flags: ids(matter.flags.iter().map(|f| f.id).collect()),
-        test: lead.flag.test.title(),
-        letter: lead.flag.test.letter(),
+        test: title,
+        mark: test.mark,
         place: format!("{}{what}", place(matter, record)),
         when: span(lead.flag.start, lead.flag.end, offset),
-        reason: lead.flag.reason.clone(),
+        reason: matter.cause.as_ref().map_or(&lead.flag.reason, |c| &c.reason).clone(),
         start: lead.flag.start.0,
         end: lead.flag.end.0,
         grade: lead.flag.grade.code(),
@@ -208,11 +213,11 @@ struct Outcome {
 
 async fn decide(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     form: CheckedJson<VerdictForm>,
 ) -> Result<web::Json<Outcome>, Problem> {
-    let by = acting(&state, &session)?;
+    let by = actor.name().to_owned();
     let station = state.store.station(*id).await?;
     let study = state.store.study(station.study_id).await?;
     let at = state.now(&study);
@@ -248,11 +253,9 @@ struct UndoForm {
 
 async fn undo(
     state: web::Data<State>,
-    session: Session,
     id: web::Path<i64>,
     form: CheckedJson<UndoForm>,
 ) -> Result<web::Json<Outcome>, Problem> {
-    acting(&state, &session)?;
     let station = state.store.station(*id).await?;
     let study = state.store.study(station.study_id).await?;
     let here: Vec<i64> = state.store.verdicts(*id).await?.iter().map(|v| v.id).collect();
@@ -266,12 +269,11 @@ struct Nothing {}
 
 async fn run_again(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     _: CheckedForm<Nothing>,
 ) -> Result<HttpResponse, Problem> {
-    acting(&state, &session)?;
     let found = reviewing::run(&state.store, *id).await?;
-    say(&session, &format!("All tests have run anew: {found} flags. Your verdicts stand."))?;
+    say(&actor, &format!("All tests have run anew: {found} flags. Your verdicts stand."))?;
     Ok(see_other(&format!("/stations/{}/review", *id)))
 }

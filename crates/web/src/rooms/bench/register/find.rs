@@ -1,11 +1,12 @@
 //! Finding a probe by serial or a station by name.
 
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::{Shell, page, probe_address, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_store::studies::Study;
 use serde::Deserialize;
 
 /// What is sought.
@@ -24,11 +25,7 @@ struct FindPage {
 }
 
 /// Finds a probe by serial, or a station by name; the only hit is opened at once.
-pub async fn find(
-    state: web::Data<State>,
-    session: Session,
-    query: web::Query<Sought>,
-) -> Result<HttpResponse, Problem> {
+pub async fn find(state: web::Data<State>, actor: Actor, query: web::Query<Sought>) -> Result<HttpResponse, Problem> {
     let sought = query.q.trim().to_lowercase();
     let mut hits = Vec::new();
     if !sought.is_empty() {
@@ -40,7 +37,9 @@ pub async fn find(
                 hits.push((probe_address(&p.serial), p.serial, p.model));
             }
         }
-        for study in state.store.studies().await? {
+        let own = actor.studies(&state).await?;
+        let mine = |study: &Study| own.as_ref().is_none_or(|own| own.contains(&study.id));
+        for study in state.store.studies().await?.into_iter().filter(mine) {
             for s in state.store.stations(study.id).await? {
                 if s.name.to_lowercase().contains(&sought) || s.code == sought {
                     hits.push((format!("/stations/{}", s.id), s.name, format!("station of {}", study.name)));
@@ -50,6 +49,6 @@ pub async fn find(
     }
     match &hits[..] {
         [(address, ..)] => Ok(see_other(address)),
-        _ => page(&FindPage { shell: Shell::bare(&state, &session, "Find")?, sought, hits }),
+        _ => page(&FindPage { shell: Shell::bare(&state, &actor, "Find")?, sought, hits }),
     }
 }

@@ -4,28 +4,29 @@
 mod find;
 mod probe;
 
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::guard::CheckedForm;
-use crate::shell::sign_in::acting;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, say, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::planning::catalogue;
 use ebrel_core::planning::{Catalogue, ProbeModel};
 use ebrel_core::register::{EventKind, Fitness, check_serial, fitness};
+use ebrel_core::roles::Role;
 use ebrel_store::Store;
-use ebrel_store::placements::Probe;
+use ebrel_store::probes::Probe;
 use ebrel_store::register::{ProbeEvent, ProbePlace};
 use serde::Deserialize;
 use std::collections::{HashMap, HashSet};
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .service(web::resource("/studies/{id}/probes").get(list).post(enter))
-        .route("/find", web::get().to(find::find));
-    probe::routes(config);
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/studies/{id}/probes", Least::Member(Role::Guest), list);
+    routes.post("/studies/{id}/probes", Least::Member(Role::Researcher), enter);
+    routes.get("/find", Least::SignedIn, find::find);
+    probe::routes(routes);
 }
 
 /// What is known of a probe.
@@ -87,13 +88,13 @@ struct RegisterPage {
     models: Vec<String>,
 }
 
-async fn list(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    register(&state, &session, *id, String::new(), Vec::new()).await
+async fn list(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    register(&state, &actor, *id, String::new(), Vec::new()).await
 }
 
 async fn register(
     state: &State,
-    session: &Session,
+    actor: &Actor,
     id: i64,
     typed: String,
     refused: Vec<Refused>,
@@ -119,7 +120,7 @@ async fn register(
         (n, w) => format!("{w} of {n} probes are not to be trusted yet."),
     };
     let models = catalogue(&state.store).await?.probes.into_iter().map(|m| m.code).collect();
-    let shell = Shell::within(state, session, "Probes", Room::Bench, &study, None).await?;
+    let shell = Shell::within(state, actor, "Probes", Room::Bench, &study, None).await?;
     page(&RegisterPage { shell, study: id, answer, rows, typed, refused, models })
 }
 
@@ -132,11 +133,11 @@ struct Enter {
 /// Takes a pasted list: serial, model, and what else is known as a note; tabs, semicolons or commas part them.
 async fn enter(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     form: CheckedForm<Enter>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&state, &session)?;
+    let by = actor.name().to_owned();
     let catalogue = catalogue(&state.store).await?;
     let mut known: HashSet<String> = state.store.probes().await?.into_iter().map(|p| p.serial.to_lowercase()).collect();
     let at = state.now(&state.store.study(*id).await?);
@@ -162,13 +163,13 @@ async fn enter(
     }
     unit.commit().await?;
     if refused.is_empty() && taken > 0 {
-        say(&session, &format!("{taken} probes are in the register."))?;
+        say(&actor, &format!("{taken} probes are in the register."))?;
         return Ok(see_other(&format!("/studies/{}/probes", *id)));
     }
     if taken > 0 {
-        say(&session, &format!("{taken} probes are in the register; what could not be taken stands below."))?;
+        say(&actor, &format!("{taken} probes are in the register; what could not be taken stands below."))?;
     }
-    register(&state, &session, *id, left.join("\n"), refused).await
+    register(&state, &actor, *id, left.join("\n"), refused).await
 }
 
 fn read_line(line: &str, catalogue: &Catalogue, known: &HashSet<String>) -> Result<(Probe, String), String> {

@@ -3,30 +3,31 @@
 use super::{known, place_words};
 use crate::rooms::bench::run::stations_of;
 use crate::rooms::bench::temperature::correction_words;
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, moment, signed};
 use crate::shell::forms::at_most;
 use crate::shell::guard::CheckedForm;
-use crate::shell::sign_in::acting;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, probe_address, say, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::reviewing;
 use ebrel_core::calibration::{Drift, drift};
 use ebrel_core::register::EventKind;
+use ebrel_core::roles::Role;
 use ebrel_store::Store;
 use ebrel_store::calibrations::{Adopted, Retirement, Subject};
-use ebrel_store::placements::Probe;
+use ebrel_store::probes::Probe;
 use ebrel_store::register::{ProbeEvent, ProbePlace};
-use ebrel_store::stations::Study;
+use ebrel_store::studies::Study;
 use serde::Deserialize;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .service(web::resource("/probes/{serial}").get(show).post(note))
-        .route("/calibrations/{id}/retire", web::post().to(retire));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/probes/{serial}", Least::SignedIn, show);
+    routes.post("/probes/{serial}", Least::Somewhere(Role::Field), note);
+    routes.post("/calibrations/{id}/retire", Least::Somewhere(Role::Researcher), retire);
 }
 
 /// A calibration in the probe's list.
@@ -109,16 +110,16 @@ struct Why {
 /// Takes a calibration out of use, with the reason.
 async fn retire(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     form: CheckedForm<Why>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&state, &session)?;
+    let by = actor.name().to_owned();
     let calibration = state.store.calibration(*id).await?;
     let why = at_most(&form.0.why, "the reason", 200)?;
     let back = probe_address(form.0.serial.trim());
     if why.is_empty() {
-        say(&session, "Not retired: say why, so that it can be understood years later.")?;
+        say(&actor, "Not retired: say why, so that it can be understood years later.")?;
         return Ok(see_other(&back));
     }
     let places = match calibration.subject {
@@ -133,7 +134,7 @@ async fn retire(
             reviewing::run(&state.store, station).await?;
         }
     }
-    say(&session, &format!("Version {} is retired. It stays on record; no reading was changed.", calibration.version))?;
+    say(&actor, &format!("Version {} is retired. It stays on record; no reading was changed.", calibration.version))?;
     Ok(see_other(&back))
 }
 
@@ -176,7 +177,7 @@ async fn study_of(store: &Store, places: &[ProbePlace]) -> Result<Study, Problem
     }
 }
 
-async fn show(state: web::Data<State>, session: Session, serial: web::Path<String>) -> Result<HttpResponse, Problem> {
+async fn show(state: web::Data<State>, actor: Actor, serial: web::Path<String>) -> Result<HttpResponse, Problem> {
     let planned = planned(&state.store, &serial).await?;
     let probe = match one(&state.store, &serial).await {
         Ok(probe) => probe,
@@ -226,7 +227,7 @@ async fn show(state: web::Data<State>, session: Session, serial: web::Path<Strin
         (false, Some(place)) => format!("Lies at {}, but is not to be trusted yet.", place_words(place)),
         (false, None) => "On the shelf, and not to be trusted yet.".to_owned(),
     };
-    let shell = Shell::within(&state, &session, &probe.serial, Room::Bench, &study, None).await?;
+    let shell = Shell::within(&state, &actor, &probe.serial, Room::Bench, &study, None).await?;
     page(&ProbePage {
         shell,
         answer,
@@ -270,11 +271,11 @@ struct Noted {
 
 async fn note(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     serial: web::Path<String>,
     form: CheckedForm<Noted>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&state, &session)?;
+    let by = actor.name().to_owned();
     let probe = one(&state.store, &serial).await?;
     let kind = EventKind::from_code(&form.0.kind)
         .ok_or_else(|| Problem::Refused("Choose what happened to the probe.".into()))?;
@@ -283,6 +284,6 @@ async fn note(
     let at = state.now(&study_of(&state.store, &places).await?);
     let note = at_most(&form.0.note, "the note", 500)?;
     state.store.add_probe_event(probe.id, &ProbeEvent { at, kind, note, by }).await?;
-    say(&session, &format!("{}: {} is noted.", probe.serial, kind.words()))?;
+    say(&actor, &format!("{}: {} is noted.", probe.serial, kind.words()))?;
     Ok(see_other(&probe_address(&probe.serial)))
 }

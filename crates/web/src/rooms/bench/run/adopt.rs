@@ -2,28 +2,30 @@
 
 use super::{KnownCurves, draft_of, show_run};
 use crate::rooms::bench::change::{Change, changes};
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, read_field};
 use crate::shell::guard::CheckedForm;
-use crate::shell::sign_in::acting;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, say, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::record::StationRecord;
 use ebrel_app::reviewing;
 use ebrel_core::bench::{Resolved, RunDraft, density_target, resolve};
 use ebrel_core::calibration::{Curve, Form};
+use ebrel_core::roles::Role;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
 use ebrel_store::calibrations::{Adoption, MadeWith, Subject};
 use ebrel_store::runs::Run;
-use ebrel_store::stations::Study;
+use ebrel_store::studies::Study;
 use serde::Deserialize;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config.route("/bench/{id}/adopt", web::post().to(adopt)).route("/bench/{id}/compare", web::post().to(compare));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.post("/bench/{id}/adopt", Least::Member(Role::Researcher), adopt);
+    routes.post("/bench/{id}/compare", Least::Member(Role::Researcher), compare);
 }
 
 /// What is to be adopted, as typed.
@@ -63,14 +65,14 @@ async fn ready(state: &State, id: i64, form: &AdoptForm, by: String) -> Result<R
 
 async fn adopt(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     form: CheckedForm<AdoptForm>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&state, &session)?;
+    let by = actor.name().to_owned();
     let Ready { study, adoption, .. } = match ready(&state, *id, &form.0, by).await? {
         Ok(ready) => ready,
-        Err((run, sentence)) => return show_run(&state, &session, run, Some(form.0), Some(sentence)).await,
+        Err((run, sentence)) => return show_run(&state, &actor, run, Some(form.0), Some(sentence)).await,
     };
     let version = state.store.adopt(&adoption).await?;
     let mut target = format!("/bench/{}", *id);
@@ -85,7 +87,7 @@ async fn adopt(
         }
     };
     say(
-        &session,
+        &actor,
         &format!("Version {version} is adopted{whom}. The record shows water content from it; no reading was changed."),
     )?;
     Ok(see_other(&target))
@@ -184,21 +186,21 @@ struct ComparePage {
 /// What the curve would change in the record.
 async fn compare(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     form: CheckedForm<AdoptForm>,
 ) -> Result<HttpResponse, Problem> {
-    let by = acting(&state, &session)?;
+    let by = actor.name().to_owned();
     let Ready { run, study, draft, adoption } = match ready(&state, *id, &form.0, by).await? {
         Ok(ready) => ready,
-        Err((run, sentence)) => return show_run(&state, &session, run, Some(form.0), Some(sentence)).await,
+        Err((run, sentence)) => return show_run(&state, &actor, run, Some(form.0), Some(sentence)).await,
     };
     let mut all = Vec::new();
     for station in stations_of(&state.store, study.id, &adoption.subject).await? {
         let record = StationRecord::load(&state.store, station).await?;
         all.extend(changes(&state.store, &record, &adoption).await?);
     }
-    let shell = Shell::within(&state, &session, "What it would change", Room::Bench, &study, None).await?;
+    let shell = Shell::within(&state, &actor, "What it would change", Room::Bench, &study, None).await?;
     let serves = match &adoption.subject {
         Subject::Probe(_) => "for this probe".to_owned(),
         Subject::Model(model) => format!("for every {model} in {}", adoption.made_with.soil),

@@ -2,26 +2,27 @@
 
 use super::draft_of;
 use super::plot::{Beside, Plot, draw};
+use crate::shell::actor::Actor;
 use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, moment};
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::bench::{FieldDensity, RunDraft, School, density_target, field_density, resolve, solids};
 use ebrel_core::calibration::{BAND_LEVEL, Form};
+use ebrel_core::roles::Role;
 use ebrel_store::Store;
 use ebrel_store::calibrations::Subject;
-use ebrel_store::placements::Probe;
+use ebrel_store::probes::Probe;
 use ebrel_store::runs::Run;
 use serde_json::{Value, json};
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/bench/{id}/certificate", web::get().to(show))
-        .route("/bench/{id}/certificate.json", web::get().to(export));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/bench/{id}/certificate", Least::Member(Role::Guest), show);
+    routes.get("/bench/{id}/certificate.json", Least::Member(Role::Guest), export);
 }
 
 struct SampleRow {
@@ -52,7 +53,7 @@ struct CertificatePage {
     unit: String,
 }
 
-async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let run = state.store.run(*id).await?;
     let study = state.store.study(run.study_id).await?;
     let draft = draft_of(&state.store, &run).await?;
@@ -111,7 +112,7 @@ async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> 
     let adopted: Vec<String> = adopted.collect();
     let probe = state.store.probes().await?.into_iter().find(|p| Some(p.id) == run.probe_id);
     let shell =
-        Shell::within(&state, &session, &format!("Certificate of {}", run.title), Room::Bench, &study, None).await?;
+        Shell::within(&state, &actor, &format!("Certificate of {}", run.title), Room::Bench, &study, None).await?;
     page(&CertificatePage {
         shell,
         probe,

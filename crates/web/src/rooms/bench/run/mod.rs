@@ -7,36 +7,39 @@ mod plot;
 mod recorded;
 mod standin;
 
-use crate::shell::drafts::{At, TRIES, combine, in_words};
+use super::sheets::Sent;
+use crate::shell::actor::Actor;
+use crate::shell::draft_form;
+use crate::shell::drafts::{At, TRIES, combine, in_words, sent_revision};
 use crate::shell::errors::Problem;
 use crate::shell::figures::{field, fixed, moment};
 use crate::shell::forms::words;
-use crate::shell::guard::CheckedJson;
-use crate::shell::sign_in::acting;
-use crate::shell::{Room, Shell, page};
+use crate::shell::guard::CheckedForm;
+use crate::shell::routes::{Least, Routes};
+use crate::shell::{Room, Shell, page, say, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::planning::catalogue;
 use ebrel_core::bench::{RowFigures, RunContext, RunDraft, SampleRow, School, conditions, resolve, solids};
+use ebrel_core::roles::Role;
 use ebrel_core::units::{Principle, UnixSeconds};
 use ebrel_simulator::practice::Practice;
 use ebrel_store::calibrations::Subject;
 use ebrel_store::drafts::DraftKind;
-use ebrel_store::placements::Probe;
+use ebrel_store::probes::Probe;
 use ebrel_store::runs::Run;
-use ebrel_store::stations::Study;
+use ebrel_store::studies::Study;
 use ebrel_store::{Store, StoreError};
 use judged::{ResultPart, result};
-use serde::{Deserialize, Serialize};
 use standin::BenchPart;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config.route("/bench/{id}", web::get().to(show)).route("/bench/{id}/draft", web::post().to(keep));
-    adopt::routes(config);
-    standin::routes(config);
-    certificate::routes(config);
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/bench/{id}", Least::Member(Role::Guest), show);
+    routes.post("/bench/{id}", Least::Member(Role::Researcher), save);
+    adopt::routes(routes);
+    standin::routes(routes);
+    certificate::routes(routes);
 }
 
 pub use adopt::stations_of;
@@ -106,7 +109,7 @@ struct RunPage {
     shell: Shell,
     run: Run,
     draft: RunDraft,
-    figures: Vec<RowFigures>,
+    rows: Vec<RowPart>,
     result: ResultPart,
     probes: Vec<Probe>,
     model: String,
@@ -114,6 +117,25 @@ struct RunPage {
     typed: adopt::AdoptForm,
     versions: Vec<Version>,
     error: Option<String>,
+}
+
+/// A sample on the page.
+struct RowPart {
+    /// Its place in the draft, from 0.
+    at: usize,
+    typed: SampleRow,
+    figures: RowFigures,
+}
+
+impl RowPart {
+    fn of((at, (typed, figures)): (usize, (&SampleRow, RowFigures))) -> Self {
+        Self { at, typed: typed.clone(), figures }
+    }
+
+    /// The field's class: whether something is wrong with it.
+    fn class(&self, field: &str) -> &'static str {
+        if self.figures.field == field && !self.figures.waits { " is-invalid" } else { "" }
+    }
 }
 
 impl RunPage {
@@ -141,14 +163,14 @@ async fn draft_of(store: &Store, run: &Run) -> Result<RunDraft, Problem> {
     Ok(draft)
 }
 
-async fn show(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let run = state.store.run(*id).await?;
-    show_run(&state, &session, run, None, None).await
+    show_run(&state, &actor, run, None, None).await
 }
 
 async fn show_run(
     state: &State,
-    session: &Session,
+    actor: &Actor,
     run: Run,
     typed: Option<adopt::AdoptForm>,
     error: Option<String>,
@@ -159,7 +181,7 @@ async fn show_run(
     let around = KnownCurves::of(&state.store, &run).await?;
     let part = result(&draft, &resolved, &around);
     let revision = state.store.revision(DraftKind::Run, run.id).await?;
-    let shell = Shell::within(state, session, &run.title, Room::Bench, &study, None).await?.of_revision(revision);
+    let shell = Shell::within(state, actor, &run.title, Room::Bench, &study, None).await?.of_revision(revision);
     let probes = state.store.probes().await?.into_iter().filter(|p| p.principle == Principle::Dielectric).collect();
     let typed = match typed {
         Some(typed) => typed,
@@ -185,8 +207,8 @@ async fn show_run(
     page(&RunPage {
         shell,
         run,
+        rows: draft.rows.iter().zip(resolved.figures).enumerate().map(RowPart::of).collect(),
         draft,
-        figures: resolved.figures,
         result: part,
         probes,
         model: around.model,
@@ -207,69 +229,61 @@ async fn first_placed(state: &State, study: &Study, probe: Option<i64>) -> Resul
     Ok(first.unwrap_or_else(|| state.now(study)))
 }
 
-#[derive(Deserialize)]
-struct Typed {
-    #[serde(default)]
-    title: String,
-    probe: Option<i64>,
-    draft: RunDraft,
-    /// The revision that the page was made of.
-    revision: Option<i64>,
-}
-
-#[derive(Serialize)]
-struct Worked {
-    figures: Vec<RowFigures>,
-    result: String,
-    defended: bool,
-    revision: i64,
-    /// The whole draft, where somebody else's changes came in.
-    merged: Option<RunDraft>,
-    /// What both changed.
-    conflicts: Option<String>,
-}
-
-/// Keeps what was typed and answers with what follows from it.
-async fn keep(
+/// Keeps what was typed, and shows what follows from it.
+async fn save(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
-    typed: CheckedJson<Typed>,
-) -> Result<web::Json<Worked>, Problem> {
-    acting(&state, &session)?;
-    let Typed { title, probe, mut draft, revision } = typed.0;
-    if draft.rows.len() > MOST_ROWS {
-        return Err(Problem::Refused(format!(
-            "A run takes {MOST_ROWS} samples; this has {}. Split it into two runs.",
-            draft.rows.len()
-        )));
-    }
-    let title = match title.trim() {
-        "" => None,
-        typed => Some(words(typed, "the run's title", 120).map_err(Problem::Refused)?),
+    form: CheckedForm<Sent>,
+) -> Result<HttpResponse, Problem> {
+    let form = form.0;
+    let last = |name: &str| form.iter().rev().find(|f| f.0 == name).map(|f| f.1.trim());
+    let title = match last("title") {
+        None | Some("") => None,
+        Some(typed) => Some(words(typed, "the run's title", 120).map_err(Problem::Refused)?),
     };
     for _ in 0..TRIES {
         let at = At { kind: DraftKind::Run, document: *id, revision: state.store.revision(DraftKind::Run, *id).await? };
         let mut run = state.store.run(*id).await?;
         let newest: RunDraft = serde_json::from_str(&run.draft).map_err(|e| Problem::Internal(e.to_string()))?;
-        let found = combine(&state.store, at, revision, &newest, |_| Ok(draft.clone())).await?;
+        let found = combine(&state.store, at, sent_revision(&form), &newest, |draft| type_in(draft, &form)).await?;
         run.title = title.clone().unwrap_or(run.title);
-        run.probe_id = probe;
+        if let Some(probe) = last("probe") {
+            run.probe_id = probe.parse().ok();
+        }
         run.draft = serde_json::to_string(&found.draft).map_err(|e| Problem::Internal(e.to_string()))?;
-        let revision = match state.store.keep_run(at.revision, &run).await {
+        match state.store.keep_run(at.revision, &run).await {
             Err(StoreError::Stale) => continue,
             kept => kept?,
         };
-        draft = found.draft;
-        let merged = found.merged.then(|| draft.clone());
-        recorded::fill(&state.store, &run, &mut draft).await?;
-        let resolved = resolve(&draft);
-        let part = result(&draft, &resolved, &KnownCurves::of(&state.store, &run).await?);
-        let html = part.render().map_err(|e| Problem::Internal(e.to_string()))?;
-        let (figures, conflicts) = (resolved.figures, in_words(&found.conflicts));
-        return Ok(web::Json(Worked { figures, result: html, defended: part.defended, revision, merged, conflicts }));
+        if let Some(sentence) = in_words(&found.conflicts) {
+            say(&actor, &sentence)?;
+        }
+        if last("live") == Some("yes") {
+            return show_run(&state, &actor, run, None, None).await;
+        }
+        return Ok(see_other(&format!("/bench/{}", *id)));
     }
     Err(StoreError::Stale.into())
+}
+
+/// A sent form in a draft: rows come as they are typed, empty ones at the end go.
+fn type_in(draft: &RunDraft, form: &Sent) -> Result<RunDraft, Problem> {
+    let row = |name: &str| name.strip_prefix("rows.")?.split('.').next()?.parse::<usize>().ok();
+    let typed = form.iter().filter(|f| !f.1.trim().is_empty()).filter_map(|f| row(&f.0)).max();
+    let rows = typed.map_or(0, |last| last + 1);
+    if rows > MOST_ROWS {
+        return Err(Problem::Refused(format!(
+            "A run takes {MOST_ROWS} samples; this has {rows}. Split it into two runs."
+        )));
+    }
+    let mut wide = draft.clone();
+    wide.rows.resize(wide.rows.len().max(rows), SampleRow::default());
+    let mut typed = draft_form::apply(&wide, form)?.0;
+    while typed.rows.last().is_some_and(|r| *r == SampleRow::default()) {
+        typed.rows.pop();
+    }
+    Ok(typed)
 }
 
 /// The most samples of one run.

@@ -1,22 +1,24 @@
 //! A practice run at the stand-ins: container, handheld reader, balance, oven; at the end the truth.
 
 use super::practice_of;
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped};
 use crate::shell::guard::{CheckedForm, NoFields};
-use crate::shell::sign_in::acting;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{say, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use ebrel_core::bench::{Resolved, RunDraft, SampleRow};
+use ebrel_core::roles::Role;
 use ebrel_simulator::practice::{CONTAINER_CM3, CORER_CM3, Ending, POINTS, Practice, Step, Work};
 use ebrel_store::drafts::DraftKind;
 use ebrel_store::runs::Run;
 use serde::Deserialize;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config.route("/studies/{id}/practice", web::post().to(begin)).route("/bench/{id}/stand-in", web::post().to(take));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.post("/studies/{id}/practice", Least::Member(Role::Researcher), begin);
+    routes.post("/bench/{id}/stand-in", Least::Member(Role::Researcher), take);
 }
 
 /// Something that can be done at the bench.
@@ -138,11 +140,9 @@ fn truth(work: &Work, draft: &RunDraft, resolved: &Resolved) -> Vec<String> {
 /// Begins a practice run: its soil, its probe and its slips are drawn from the run's number.
 async fn begin(
     state: web::Data<State>,
-    session: Session,
     id: web::Path<i64>,
     _form: CheckedForm<NoFields>,
 ) -> Result<HttpResponse, Problem> {
-    acting(&state, &session)?;
     let seed = state.store.runs(*id).await?.first().map_or(1, |r| r.id as u64 + 1);
     let run = begin_practice(*id, seed)?;
     let number = state.store.add_run(&run).await?;
@@ -184,18 +184,17 @@ struct Taken {
 /// Takes a step at the stand-ins and writes what they show into the samples.
 async fn take(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     form: CheckedForm<Taken>,
 ) -> Result<HttpResponse, Problem> {
-    acting(&state, &session)?;
     let revision = state.store.revision(DraftKind::Run, *id).await?;
     let mut run = state.store.run(*id).await?;
     let mut practice = practice_of(&run)?.ok_or(Problem::NotFound("practice run"))?;
     let step = STEPS.iter().find(|s| s.0 == form.0.code).map(|s| s.1);
     let step = step.ok_or_else(|| Problem::Refused("Choose what to do at the bench.".into()))?;
     match practice.take(step) {
-        Err(first) => say(&session, first)?,
+        Err(first) => say(&actor, first)?,
         Ok(work) => {
             let internal = |e: serde_json::Error| Problem::Internal(e.to_string());
             let mut draft: RunDraft = serde_json::from_str(&run.draft).map_err(internal)?;
@@ -203,7 +202,7 @@ async fn take(
             run.draft = serde_json::to_string(&draft).map_err(internal)?;
             run.practice = Some(serde_json::to_string(&practice).map_err(internal)?);
             state.store.keep_run(revision, &run).await?;
-            say(&session, &done(&work, step))?;
+            say(&actor, &done(&work, step))?;
         }
     }
     Ok(see_other(&format!("/bench/{}", *id)))

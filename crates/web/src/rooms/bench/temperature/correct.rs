@@ -13,8 +13,8 @@ use ebrel_core::temperature::{Correction, DatedCorrection, TemperatureCheck};
 use ebrel_store::StoreError;
 use ebrel_store::calibrations::Subject;
 use ebrel_store::corrections::StoredCorrection;
-use ebrel_store::placements::Probe;
-use ebrel_store::stations::Study;
+use ebrel_store::probes::Probe;
+use ebrel_store::studies::Study;
 
 /// The part of a sheet that proposes a correction and lists those that stand.
 pub struct Part {
@@ -76,25 +76,25 @@ impl Part {
 
 /// Makes the correction that the pairs carry.
 pub async fn make(around: &SheetContext<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let SheetContext { state, session, study, sheet, .. } = around;
+    let SheetContext { state, actor, study, sheet, .. } = around;
     let (_, found) = judged(draft);
     let Some(probe) = probe_of(state, draft).await? else {
-        return say(session, "Not corrected: no probe of the register has this serial.");
+        return say(actor, "Not corrected: no probe of the register has this serial.");
     };
     let Some(correction) = found.correction else {
-        return say(session, "Not corrected: the pairs do not carry a correction.");
+        return say(actor, "Not corrected: the pairs do not carry a correction.");
     };
     if draft.reason.is_blank() {
-        return say(session, "Not corrected: say why, so that it can be defended years later.");
+        return say(actor, "Not corrected: say why, so that it can be defended years later.");
     }
     let at = |text: &str| read_field(text, study.utc_offset_minutes);
     let until = if draft.until.is_blank() { None } else { Some(at(&draft.until)) };
     let (Some(from), None | Some(Some(_))) = (at(&draft.from), until) else {
-        return say(session, "Not corrected: write the dates like 2026-06-22 08:30.");
+        return say(actor, "Not corrected: write the dates like 2026-06-22 08:30.");
     };
     let until = until.flatten();
     if until.is_some_and(|u| u <= from) {
-        return say(session, "Not corrected: it must end after it begins.");
+        return say(actor, "Not corrected: it must end after it begins.");
     }
     let made = StoredCorrection {
         id: 0,
@@ -108,12 +108,12 @@ pub async fn make(around: &SheetContext<'_>, draft: &Draft, by: &str) -> Result<
         withdrawn: None,
     };
     match state.store.correct(&made).await {
-        Err(StoreError::Rule(says)) => return say(session, &format!("Not corrected: {says}.")),
+        Err(StoreError::Rule(says)) => return say(actor, &format!("Not corrected: {says}.")),
         other => other?,
     }
     rerun(state, study, probe.id).await?;
     say(
-        session,
+        actor,
         &format!(
             "{} is corrected by {} from that date. Its readings stay as they came.",
             probe.serial,
@@ -124,11 +124,11 @@ pub async fn make(around: &SheetContext<'_>, draft: &Draft, by: &str) -> Result<
 
 /// Takes a correction back.
 pub async fn withdraw(around: &SheetContext<'_>, number: &str, by: &str) -> Result<(), Problem> {
-    let SheetContext { state, session, study, .. } = around;
+    let SheetContext { state, actor, study, .. } = around;
     let Ok(id) = number.parse::<i64>() else { return Ok(()) };
     let probe = state.store.withdraw_correction(id, by, state.now(study)).await?;
     rerun(state, study, probe).await?;
-    say(session, "The correction is taken back; it stays on record.")
+    say(actor, "The correction is taken back; it stays on record.")
 }
 
 /// The tests see what the record shows.

@@ -10,24 +10,26 @@ use crate::components::fields::TextField;
 use crate::shell::draft_form::MOST;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Shell, page, say};
 use crate::state::State;
-use actix_web::{HttpResponse, web};
+use actix_web::HttpResponse;
 use askama::Template;
 use convert::{SIGNALS, Worked, usual_u, work};
 pub use correct::correction_words;
 use ebrel_core::planning::Typed;
 use ebrel_core::register::EventKind;
+use ebrel_core::roles::Role;
 use ebrel_core::temperature::{Claims, TemperatureCheck, Thermocouple, check};
 use ebrel_core::units::Range;
 use ebrel_simulator::{PracticeThermometer, SETTINGS_C};
 use ebrel_store::register::ProbeEvent;
-use ebrel_store::stations::Study;
+use ebrel_store::studies::Study;
 use serde::{Deserialize, Serialize};
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    sheets::routes::<Draft>(config);
-    config.route("/stations/{id}/sun-test", web::get().to(sun::sun));
+pub fn routes(routes: &mut Routes<'_>) {
+    sheets::routes::<Draft>(routes);
+    routes.get("/stations/{id}/sun-test", Least::Member(Role::Guest), sun::sun);
 }
 
 /// Rows that a new sheet offers: ice, room, warm, and two more.
@@ -284,17 +286,17 @@ fn picture(worked: &[Worked], found: &TemperatureCheck) -> Picture {
 
 /// Notes the judgement in the probe's life.
 async fn note(around: &SheetContext<'_>, draft: &Draft, by: &str) -> Result<(), Problem> {
-    let SheetContext { state, session, study, .. } = around;
+    let SheetContext { state, actor, study, .. } = around;
     let (_, found) = judged(draft);
     let probe = state.store.probes().await?.into_iter().find(|p| p.serial.eq_ignore_ascii_case(&draft.serial));
     match (probe, found.agreement) {
-        (None, _) => say(session, "Not noted: no probe of the register has this serial."),
-        (Some(_), None) => say(session, "Not noted: there is nothing to judge by yet."),
+        (None, _) => say(actor, "Not noted: no probe of the register has this serial."),
+        (Some(_), None) => say(actor, "Not noted: there is nothing to judge by yet."),
         (Some(probe), Some(_)) => {
             let (at, by) = (state.now(study), by.to_owned());
             let event = ProbeEvent { at, kind: EventKind::Checked, note: found.sentence, by };
             state.store.add_probe_event(probe.id, &event).await?;
-            say(session, &format!("The check is noted in the life of {}.", probe.serial))
+            say(actor, &format!("The check is noted in the life of {}.", probe.serial))
         }
     }
 }

@@ -1,10 +1,10 @@
 //! The sun test, from the record itself.
 
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped};
 use crate::shell::{Room, Shell, page};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::record::{ChannelRecord, StationRecord};
@@ -31,11 +31,11 @@ struct SunPage {
 }
 
 /// The page of a station's sun test.
-pub async fn sun(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+pub async fn sun(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let record = StationRecord::load(&state.store, *id).await?;
     let flags = state.store.flags(*id).await?;
     let test = sun_of(&record, &flags);
-    let shell = Shell::within(&state, &session, "Sun test", Room::Bench, &record.study, Some(&record.station)).await?;
+    let shell = Shell::within(&state, &actor, "Sun test", Room::Bench, &record.study, Some(&record.station)).await?;
     let row = |name, group: Option<Group>| {
         group.map(|g| GroupRow { name, days: g.days, mean: fixed(g.mean, 2), half: fixed(g.half_width, 2) })
     };

@@ -12,7 +12,7 @@ use askama::Template;
 use ebrel_core::planning::Typed;
 use ebrel_core::tension::{BlockResponse, PotReading, ResponseError, block_response};
 use ebrel_core::units::{Range, read_number};
-use ebrel_store::stations::Study;
+use ebrel_store::studies::Study;
 use serde::{Deserialize, Serialize};
 
 /// A sheet as it was typed.

@@ -9,20 +9,21 @@ use crate::components::fields::FieldMessage;
 use crate::components::fields::TextField;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped};
+use crate::shell::routes::Routes;
 use crate::shell::{Shell, page};
 use crate::state::State;
-use actix_web::{HttpResponse, web};
+use actix_web::HttpResponse;
 use askama::Template;
 use ebrel_core::planning::Typed;
 use ebrel_core::tension::{BlockReading, HalfBridge, MATRIX_RANGE_KPA, matrix_tension, reading_guide};
 use ebrel_core::units::{Range, read_number};
-use ebrel_store::stations::Study;
+use ebrel_store::studies::Study;
 use serde::{Deserialize, Serialize};
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    sheets::routes::<Draft>(config);
-    sheets::routes::<soaking::Draft>(config);
-    sheets::routes::<block::Draft>(config);
+pub fn routes(routes: &mut Routes<'_>) {
+    sheets::routes::<Draft>(routes);
+    sheets::routes::<soaking::Draft>(routes);
+    sheets::routes::<block::Draft>(routes);
 }
 
 /// A sheet as it was typed.

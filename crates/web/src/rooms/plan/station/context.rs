@@ -1,30 +1,29 @@
 //! What every page of a station's plan begins with, and its fields.
 
 use crate::components::fields::{Answer, Choice, FieldMessage, FigureField, TextField};
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
-use crate::shell::sign_in;
 use crate::shell::{Room, Shell};
 use crate::state::{State, wall_clock};
-use actix_session::Session;
 use ebrel_app::planning::{PlanError, StationPlan};
 use ebrel_core::planning::{Draft, Figure, Remark, Severity, Step, Typed};
 
 /// The layout's part of a page of the plan.
-pub async fn shell(state: &State, session: &Session, plan: &StationPlan) -> Result<Shell, Problem> {
+pub async fn shell(state: &State, actor: &Actor, plan: &StationPlan) -> Result<Shell, Problem> {
     let title = format!("Plan of {}", plan.station.name);
-    let shell = Shell::within(state, session, &title, Room::Plan, &plan.study, Some(&plan.station)).await?;
+    let shell = Shell::within(state, actor, &title, Room::Plan, &plan.study, Some(&plan.station)).await?;
     Ok(shell.of_revision(plan.revision))
 }
 
 /// Keeps a changed draft in the name of who is signed in.
 pub async fn keep(
     state: &State,
-    session: &Session,
+    actor: &Actor,
     plan: &mut StationPlan,
     draft: Draft,
     changed: &str,
 ) -> Result<(), PlanError> {
-    let by = sign_in::user(state, session).unwrap_or_default();
+    let by = actor.name().to_owned();
     plan.keep(&state.store, draft, (changed, &by), wall_clock()).await
 }
 

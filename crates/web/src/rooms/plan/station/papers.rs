@@ -3,28 +3,29 @@
 use super::context;
 use super::steps::{NumberRow, SoilRow, WireGroup, numbers, soil, wire_groups};
 use crate::components::dig::{Drawing, Measures};
+use crate::shell::actor::Actor;
 use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::when;
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Shell, page, probe_address};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::http::header::ContentType;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::{Shelf, WorkStep, read_day};
+use ebrel_core::roles::Role;
 use ebrel_core::sun::{SunTimes, sun_times};
 use ebrel_core::units::UnixSeconds;
 use qrcode::QrCode;
 use qrcode::render::svg;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/stations/{id}/plan/sheet", web::get().to(sheet))
-        .route("/stations/{id}/plan/labels", web::get().to(labels))
-        .route("/stations/{id}/plan/calendar.ics", web::get().to(calendar))
-        .route("/stations/{id}/plan/program.json", web::get().to(program));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/stations/{id}/plan/sheet", Least::Member(Role::Guest), sheet);
+    routes.get("/stations/{id}/plan/labels", Least::Member(Role::Guest), labels);
+    routes.get("/stations/{id}/plan/calendar.ics", Least::Member(Role::Guest), calendar);
+    routes.get("/stations/{id}/plan/program.json", Least::Member(Role::Guest), program);
 }
 
 #[derive(Template)]
@@ -50,7 +51,7 @@ struct SheetPage {
     piped: bool,
 }
 
-async fn sheet(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+async fn sheet(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let context = StationPlan::load(&state.store, *id).await?;
     let found = &context.found;
     let draft = &context.draft;
@@ -65,7 +66,7 @@ async fn sheet(state: web::Data<State>, session: Session, id: web::Path<i64>) ->
         Some(format!("{}: address {from} becomes {to}", found.plan.probes[p.probe].label))
     });
     page(&SheetPage {
-        shell: context::shell(&state, &session, &context).await?,
+        shell: context::shell(&state, &actor, &context).await?,
         id: *id,
         study: context.study.name.clone(),
         question: context.study.question.clone(),
@@ -133,7 +134,7 @@ struct LabelsPage {
 
 async fn labels(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     request: HttpRequest,
     id: web::Path<i64>,
 ) -> Result<HttpResponse, Problem> {
@@ -165,7 +166,7 @@ async fn labels(
         }
     }
     let unnamed = context.draft.probes.iter().filter(|p| p.serial.is_blank()).count();
-    let shell = context::shell(&state, &session, &context).await?;
+    let shell = context::shell(&state, &actor, &context).await?;
     page(&LabelsPage { shell, id: *id, station: context.station.name.clone(), labels, unnamed })
 }
 

@@ -1,24 +1,26 @@
 //! Versions of a plan, and the whole of it in and out as JSON.
 
 use super::context;
+use crate::shell::actor::Actor;
 use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
 use crate::shell::figures::moment;
 use crate::shell::guard::{CheckedForm, NoFields};
+use crate::shell::routes::{Least, Routes};
 use crate::shell::{Shell, page, say, see_other};
 use crate::state::State;
-use actix_session::Session;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::Draft;
+use ebrel_core::roles::Role;
 use serde::Deserialize;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .service(web::resource("/stations/{id}/plan/versions").get(list).post(import))
-        .route("/stations/{id}/plan/versions/{version}", web::post().to(restore))
-        .route("/stations/{id}/plan/plan.json", web::get().to(export));
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/stations/{id}/plan/versions", Least::Member(Role::Guest), list);
+    routes.post("/stations/{id}/plan/versions", Least::Member(Role::Researcher), import);
+    routes.post("/stations/{id}/plan/versions/{version}", Least::Member(Role::Researcher), restore);
+    routes.get("/stations/{id}/plan/plan.json", Least::Member(Role::Guest), export);
 }
 
 struct Row {
@@ -39,13 +41,13 @@ struct VersionsPage {
     error: Option<String>,
 }
 
-async fn list(state: web::Data<State>, session: Session, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    show(&state, &session, *id, String::new(), None).await
+async fn list(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    show(&state, &actor, *id, String::new(), None).await
 }
 
 async fn show(
     state: &State,
-    session: &Session,
+    actor: &Actor,
     id: i64,
     json: String,
     error: Option<String>,
@@ -58,7 +60,7 @@ async fn show(
         by: v.made_by,
         changed: v.changed,
     });
-    let shell = context::shell(state, session, &context).await?;
+    let shell = context::shell(state, actor, &context).await?;
     page(&VersionsPage { shell, id, station: context.station.name, rows: rows.collect(), json, error })
 }
 
@@ -76,7 +78,7 @@ struct Import {
 
 async fn import(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     id: web::Path<i64>,
     form: CheckedForm<Import>,
 ) -> Result<HttpResponse, Problem> {
@@ -84,12 +86,12 @@ async fn import(
     match serde_json::from_str::<Draft>(&json) {
         Err(e) => {
             let error = format!("This is no plan: {e}. Nothing was taken; correct it here and send it again.");
-            show(&state, &session, *id, json, Some(error)).await
+            show(&state, &actor, *id, json, Some(error)).await
         }
         Ok(draft) => {
             let mut context = StationPlan::load(&state.store, *id).await?;
-            context::keep(&state, &session, &mut context, draft, "taken in from JSON").await?;
-            say(&session, "The plan is taken in as a new version. The earlier ones are still here.")?;
+            context::keep(&state, &actor, &mut context, draft, "taken in from JSON").await?;
+            say(&actor, "The plan is taken in as a new version. The earlier ones are still here.")?;
             Ok(see_other(&format!("/stations/{}/plan/versions", *id)))
         }
     }
@@ -97,7 +99,7 @@ async fn import(
 
 async fn restore(
     state: web::Data<State>,
-    session: Session,
+    actor: Actor,
     path: web::Path<(i64, i64)>,
     _form: CheckedForm<NoFields>,
 ) -> Result<HttpResponse, Problem> {
@@ -106,7 +108,7 @@ async fn restore(
     let old = old.ok_or(Problem::NotFound("version of this plan"))?;
     let draft: Draft = serde_json::from_str(&old.body).map_err(|e| Problem::Internal(e.to_string()))?;
     let mut context = StationPlan::load(&state.store, id).await?;
-    context::keep(&state, &session, &mut context, draft, &format!("back to version {version}")).await?;
-    say(&session, &format!("Version {version} is the plan again, as a new version."))?;
+    context::keep(&state, &actor, &mut context, draft, &format!("back to version {version}")).await?;
+    say(&actor, &format!("Version {version} is the plan again, as a new version."))?;
     Ok(see_other(&format!("/stations/{id}/plan/versions")))
 }

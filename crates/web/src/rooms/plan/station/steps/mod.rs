@@ -9,10 +9,10 @@ mod site;
 mod wiring;
 
 use super::context::{self, OnPage};
+use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::page;
 use crate::state::State;
-use actix_session::Session;
 use actix_web::HttpResponse;
 use ebrel_app::planning::StationPlan;
 use ebrel_core::planning::Step;
@@ -21,13 +21,8 @@ pub use hole::{NumberRow, SoilRow, numbers, soil};
 pub use wiring::{WireGroup, wire_groups};
 
 /// Shows a step.
-pub async fn show(
-    state: &State,
-    session: &Session,
-    context: &StationPlan,
-    step: Step,
-) -> Result<HttpResponse, Problem> {
-    let shell = context::shell(state, session, context).await?;
+pub async fn show(state: &State, actor: &Actor, context: &StationPlan, step: Step) -> Result<HttpResponse, Problem> {
+    let shell = context::shell(state, actor, context).await?;
     let head = context.head(Some(step));
     match step {
         Step::Site => page(&site::page(shell, head, context)),

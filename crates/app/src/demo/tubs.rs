@@ -1,0 +1,136 @@
+//! The demo's second study: twelve tubs of fern, read by handheld once a week for thirty weeks.
+
+use ebrel_core::field::{Deed, Entry, LogKind};
+use ebrel_core::quality::{Event, EventKind};
+use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
+use ebrel_store::batches::{Origin, Source};
+use ebrel_store::events::StoredEvent;
+use ebrel_store::placements::NewPlacement;
+use ebrel_store::probes::Probe;
+use ebrel_store::readings::Reading;
+use ebrel_store::stations::Station;
+use ebrel_store::studies::Study;
+use ebrel_store::{Store, StoreError};
+
+const TUBS: usize = 12;
+const WEEKS: i64 = 30;
+const WEEK_S: i64 = 7 * 86_400;
+
+/// What the handheld shows in a tub in a week, mV: six are kept wet, six dry down; hands and soil scatter a little.
+fn shown(tub: usize, week: i64) -> f64 {
+    let scatter = f64::from(((week * 7919 + tub as i64 * 104_729) % 41) as i32 - 20);
+    let wet = 1580.0 + 15.0 * (week as f64 / 4.0).sin();
+    let dry = 720.0 + 860.0 * (-(week as f64) / (9.0 + tub as f64 * 0.4)).exp();
+    let value = if tub < TUBS / 2 { wet } else { dry };
+    ((value + scatter) * 10.0).round() / 10.0
+}
+
+/// Puts the study in.
+///
+/// # Errors
+/// [`StoreError`] if the database refuses.
+pub async fn seed(store: &Store, now: UnixSeconds) -> Result<(), StoreError> {
+    let study = Study {
+        id: 0,
+        name: "Fern tubs".into(),
+        question: "At which water content does royal fern stop growing?".into(),
+        utc_offset_minutes: 0,
+        fixed_now: Some(now.0),
+    };
+    let study_id = store.add_study(&study, None).await?;
+    let text = String::new;
+    let station = Station {
+        id: 0,
+        study_id,
+        code: "tubs".into(),
+        name: "Fern house".into(),
+        latitude: None,
+        longitude: None,
+        elevation_m: None,
+        treatment: "six tubs kept wet, six dried down".into(),
+        cover: "royal fern in tubs, under glass".into(),
+        known_bias: text(),
+    };
+    let station = store.add_station(&station, &[]).await?;
+    let node = store.ensure_node(station, "handheld").await?;
+    let begun = UnixSeconds(now.0 - now.0.rem_euclid(86_400) + 9 * 3600 - WEEKS * WEEK_S);
+    let mut streams = Vec::with_capacity(TUBS);
+    for tub in 0..TUBS {
+        let serial = format!("FT-{:02}", tub + 1);
+        let probe = Probe {
+            id: 0,
+            serial: serial.clone(),
+            model: "blade dielectric, 5 cm, analog 2.5 V".into(),
+            principle: Principle::Dielectric,
+            instrument_min: Some(250.0),
+            instrument_max: Some(2500.0),
+            resolution: Some(0.1),
+        };
+        let probe_id = store.ensure_probe(&probe).await?;
+        let kept = if tub < TUBS / 2 { "kept wet" } else { "dries down" };
+        let new = NewPlacement {
+            node_id: node,
+            port: serial.clone(),
+            probe_id,
+            depth_cm: DepthCm::new(10.0).ok(),
+            orientation: "level, blade on edge".into(),
+            starts: UnixSeconds(begun.0 - 14 * 86_400),
+            ends: None,
+            note: format!("tub {}, {kept}", tub + 1),
+        };
+        store.place(&new).await?;
+        streams.push((serial.clone(), store.ensure_stream(node, &serial, Quantity::RawOutput, "mV", None).await?));
+    }
+    let (entries, readings) = rounds(&streams, begun);
+    let mut unit = store.unit().await?;
+    for entry in &entries {
+        unit.add_field_entry(station, entry, "N. Arvel", entry.at).await?;
+    }
+    unit.add_readings(&Origin::of(Source::Hand, now), readings).await?;
+    unit.commit().await?;
+    let last = entries.last().map_or(begun, |e| e.at);
+    let event = StoredEvent {
+        event: Event { kind: EventKind::Visit, start: last, end: last },
+        amount: None,
+        unit: text(),
+        note: "weekly round".into(),
+        by: "NA".into(),
+        client_id: None,
+        revision: 1,
+    };
+    store.add_event(station, &event).await?;
+    crate::reviewing::run(store, station).await?;
+    Ok(())
+}
+
+/// One round a week: a tub a minute; in the eleventh week one was behind a closed door.
+fn rounds(streams: &[(String, i64)], begun: UnixSeconds) -> (Vec<Entry>, Vec<Reading>) {
+    let (mut entries, mut readings) = (Vec::new(), Vec::new());
+    for week in 0..WEEKS {
+        let log = format!("01970000-0000-7000-9000-{week:012}");
+        let mut write = |minute: i64, deed: Deed| {
+            let at = UnixSeconds(begun.0 + week * WEEK_S + minute * 60);
+            let id = format!("{log}-{minute:03}");
+            entries.push(Entry {
+                id,
+                log: log.clone(),
+                station: "tubs".into(),
+                at,
+                by: "NA".into(),
+                corrects: None,
+                deed,
+            });
+            at
+        };
+        write(0, Deed::Begun { of: LogKind::Round });
+        for (tub, (point, stream)) in streams.iter().enumerate() {
+            let reached = !(week == 10 && tub == 8);
+            let value = reached.then(|| shown(tub, week));
+            let not_reached = if reached { String::new() } else { "the inner door was locked".to_owned() };
+            let at = write(tub as i64 + 1, Deed::Spot { point: point.clone(), value, not_reached });
+            readings.extend(value.map(|raw| Reading { stream: *stream, t: at.0, raw }));
+        }
+        write(TUBS as i64 + 1, Deed::Closed);
+    }
+    (entries, readings)
+}

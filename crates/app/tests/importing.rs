@@ -1,0 +1,180 @@
+//! A logger file from its bytes into a station: every reading of it is new, known, a repeat, or in a column that was left out.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
+
+mod common;
+
+use ebrel_app::importing::{Mapping, Report, find_node, first_mapping, fitted, hindrances, keep_file, kept_at, store};
+use ebrel_core::units::{Quantity, UnixSeconds};
+use ebrel_formats::logger::{Read, Text, guess, read};
+use ebrel_formats::rfc3339;
+use ebrel_store::imports::Import;
+use ebrel_store::{Store, StoreError};
+
+const FROM: i64 = 1_772_323_200;
+const NOW: UnixSeconds = UnixSeconds(FROM + 400 * 86_400);
+const HEAD: &str = "time,m05 [mV],t05 [degC],batt [V]";
+
+/// Records `range` of a node; every tenth reading of the blade is missing.
+fn text(head: &str, range: std::ops::Range<i64>, shift: f64) -> String {
+    let mut text = format!("{head}\n");
+    for i in range {
+        let time = rfc3339(UnixSeconds(FROM + i * 900)).replace('T', " ").replace('Z', "");
+        let blade = if i % 10 == 9 { String::new() } else { format!("{:.1}", 900.0 + shift + i as f64 / 10.0) };
+        text += &format!("{time},{blade},{:.2},3.60\n", 8.0 + i as f64 / 100.0);
+    }
+    text
+}
+
+fn opened(text: &str) -> (Read, Mapping) {
+    let made = Text::of_bytes(text.as_bytes()).unwrap();
+    let recipe = guess(&made, 0).unwrap();
+    let read = read(&made, &recipe).unwrap();
+    let head: Vec<String> = text.lines().take(200).map(str::to_owned).collect();
+    let mapping = first_mapping(&read, &head, "node03.csv");
+    (read, mapping)
+}
+
+fn import(station_id: i64) -> Import {
+    Import {
+        id: 0,
+        station_id,
+        file_name: "node03.csv".into(),
+        sha256: "00".into(),
+        recipe: "{}".into(),
+        mapping: "{}".into(),
+        created_at: NOW,
+        created_by: "N. Arvel".into(),
+        report: None,
+    }
+}
+
+async fn stored(at: &Store, station: i64, read: &Read, mapping: &Mapping) -> Report {
+    let (id, report) = store(at, &import(station), read, mapping).await.unwrap();
+    let kept: Report = serde_json::from_str(&at.import(id).await.unwrap().report.unwrap()).unwrap();
+    assert_eq!(kept, report, "what is told is what is kept");
+    let taken = |column: usize| mapping.columns[column].quantity.is_some();
+    let sent = read.readings.iter().filter(|r| taken(r.column)).count();
+    assert_eq!(report.new_readings + report.known_readings + report.repeated_readings, sent, "count in, count out");
+    assert_eq!(report.new_records + report.known_records, read.records, "and by records");
+    report
+}
+
+async fn in_store(store: &Store, station: i64) -> usize {
+    let mut n = 0;
+    for stream in store.streams(station).await.unwrap() {
+        n += store.series(stream.id).await.unwrap().times.len();
+    }
+    n
+}
+
+#[tokio::test]
+async fn overlapping_files_in_any_order_are_one_record() {
+    let (_, mapping) = opened(&text(HEAD, 0..200, 0.0));
+    let parts = [0..80, 60..140, 120..200, 0..200];
+    let mut known = Vec::new();
+    for order in [[0, 1, 2, 3], [3, 2, 1, 0], [2, 0, 3, 1]] {
+        let (at, station, _dir) = common::station().await;
+        let mut new = 0;
+        for part in order {
+            let (read, _) = opened(&text(HEAD, parts[part].clone(), 0.0));
+            let report = stored(&at, station, &read, &mapping).await;
+            assert_eq!(report.repeated_readings, 0);
+            new += report.new_readings;
+        }
+        assert_eq!(in_store(&at, station).await, new);
+        let placements = at.placements(station).await.unwrap();
+        assert!(
+            placements.iter().all(|p| p.starts.0 == FROM),
+            "an older file lets a placement begin earlier: {placements:?}"
+        );
+        known.push(new);
+    }
+    assert_eq!(known, [580, 580, 580], "200 records of three columns less 20 missing ones");
+}
+
+#[tokio::test]
+async fn a_file_whose_values_were_changed_adds_nothing_and_is_kept_beside_the_first() {
+    let (at, station, _dir) = common::station().await;
+    let (first, mapping) = opened(&text(HEAD, 0..100, 0.0));
+    stored(&at, station, &first, &mapping).await;
+    let before = in_store(&at, station).await;
+    let (changed, _) = opened(&text(HEAD, 0..100, 7.0));
+    let report = stored(&at, station, &changed, &mapping).await;
+    assert_eq!((report.new_readings, report.repeated_readings, report.known_readings), (0, 90, 200));
+    assert_eq!(in_store(&at, station).await, before);
+    let blade = at.streams(station).await.unwrap().into_iter().find(|s| s.port == "m05").unwrap().id;
+    assert_eq!(at.series(blade).await.unwrap().values[0], 900.0, "the first value stands");
+    assert_eq!(at.repeats(blade).await.unwrap().len(), 90);
+}
+
+#[tokio::test]
+async fn columns_in_another_order_find_their_channels_and_unknown_ones_are_named() {
+    let (at, station, _dir) = common::station().await;
+    let (first, mapping) = opened(&text(HEAD, 0..100, 0.0));
+    stored(&at, station, &first, &mapping).await;
+    let turned: String = text(HEAD, 100..200, 0.0)
+        .lines()
+        .map(|line| {
+            let f: Vec<&str> = line.split(',').collect();
+            let more = if line.starts_with("time") { "lux" } else { "12" };
+            format!("{},{},{more},{},{}\n", f[0], f[3], f[1], f[2])
+        })
+        .collect();
+    let (read, _) = opened(&turned);
+    let again = fitted(&mapping, &read);
+    let report = stored(&at, station, &read, &again).await;
+    assert_eq!((report.left_out.as_slice(), report.new_readings), (&["lux".to_owned()][..], 290));
+    let streams = at.streams(station).await.unwrap();
+    assert_eq!(streams.len(), 3, "no new one");
+    let blade = streams.iter().find(|s| s.port == "m05").unwrap();
+    assert_eq!((blade.quantity, at.series(blade.id).await.unwrap().times.len()), (Quantity::RawOutput, 180));
+}
+
+#[tokio::test]
+async fn the_next_file_of_a_node_finds_it_whatever_the_file_is_called() {
+    let (at, station, _dir) = common::station().await;
+    let (first, mapping) = opened(&text(HEAD, 0..50, 0.0));
+    assert_eq!(mapping.node, "node03", "the file's name, where nothing else tells");
+    stored(&at, station, &first, &Mapping { node: "the one by the gate".into(), ..mapping.clone() }).await;
+    let streams = at.streams(station).await.unwrap();
+    let mut next = Mapping { node: "download (3)".into(), ..mapping.clone() };
+    find_node(&mut next, &[HEAD.to_owned()], &streams);
+    assert_eq!(next.node, "the one by the gate");
+    let mut more = Mapping { node: "download (3)".into(), ..mapping };
+    more.columns[0].port = "m99".into();
+    find_node(&mut more, &[HEAD.to_owned()], &streams);
+    assert_eq!(more.node, "download (3)", "a port that no node has is no sign");
+}
+
+#[tokio::test]
+async fn what_hinders_stores_nothing_and_a_refusal_halfway_neither() {
+    let (at, station, _dir) = common::station().await;
+    let (read, mapping) = opened(&text(HEAD, 0..50, 0.0));
+    assert_eq!(hindrances(&read, &mapping, NOW), Vec::<String>::new());
+    let early = hindrances(&read, &mapping, UnixSeconds(FROM - 10 * 86_400));
+    assert!(early[0].contains("lies in the future"), "{early:?}");
+    stored(&at, station, &read, &mapping).await;
+    let (later, _) = opened(&text(HEAD, 50..90, 0.0));
+    let mut torn = mapping.clone();
+    torn.columns[2].unit = "mV".into();
+    let refused = store(&at, &import(station), &later, &torn).await;
+    assert!(matches!(refused, Err(StoreError::Rule(_))), "a port keeps its unit: {refused:?}");
+    assert_eq!(in_store(&at, station).await, 145, "none of the columns before it either");
+    assert_eq!(at.imports(station).await.unwrap().len(), 1, "nor the import itself");
+}
+
+#[test]
+fn a_file_is_kept_under_its_hash_once_and_as_it_came() {
+    let dir = tempfile::tempdir().unwrap();
+    std::fs::create_dir(dir.path().join("files")).unwrap();
+    let source = dir.path().join("θ “node” 03.csv");
+    for bytes in [Vec::new(), b"one\n".to_vec(), vec![0xff; 200_000]] {
+        std::fs::write(&source, &bytes).unwrap();
+        let hash = keep_file(dir.path(), &source).unwrap();
+        assert_eq!(keep_file(dir.path(), &source).unwrap(), hash);
+        assert_eq!(std::fs::read(kept_at(dir.path(), &hash)).unwrap(), bytes);
+    }
+    assert_eq!(std::fs::read_dir(dir.path().join("files")).unwrap().count(), 3, "nothing half-written stays");
+    assert!(keep_file(dir.path(), &dir.path().join("not there")).is_err());
+}

@@ -1,0 +1,89 @@
+//! A channel as later tests see it: with found faults taken out.
+
+use super::{Channel, Flag, Noise};
+use crate::series::View;
+use crate::units::Quantity;
+
+/// A channel with faults already found taken out.
+pub(super) struct Screened<'a> {
+    pub channel: &'a Channel<'a>,
+    /// Seconds between readings.
+    pub interval: i64,
+    /// Times of the readings that are still believed.
+    pub times: Vec<i64>,
+    /// Their values, in the unit of the channel; one per time.
+    pub values: Vec<f64>,
+    /// Their texture; `None` for too short a record, and before the instrument's faults are out.
+    pub noise: Option<Noise>,
+}
+
+impl<'a> Screened<'a> {
+    pub fn new(channel: &'a Channel<'a>) -> Self {
+        let (times, values) = (channel.view.times.to_vec(), channel.view.values.to_vec());
+        Self { channel, interval: channel.due_every(), times, values, noise: None }
+    }
+
+    pub fn view(&self) -> View<'_> {
+        View { times: &self.times, values: &self.values }
+    }
+
+    /// Learns the record's noise and resolution from what is left of it.
+    pub fn learn_texture(&mut self) {
+        let resolution = self.channel.resolution.filter(|_| self.channel.raw.is_none());
+        self.noise = Noise::estimate(self.view(), self.interval, resolution);
+    }
+
+    /// Takes out readings in flagged intervals, and values that are not numbers.
+    pub fn hide(&mut self, found: &[Flag]) {
+        if found.is_empty() && self.values.iter().all(|v| v.is_finite()) {
+            return;
+        }
+        let mut spans: Vec<(i64, i64)> = found.iter().map(|f| (f.start.0, f.end.0)).collect();
+        spans.sort_unstable();
+        let mut next = 0;
+        let mut kept = 0;
+        for i in 0..self.times.len() {
+            let t = self.times[i];
+            while next < spans.len() && spans[next].1 < t {
+                next += 1;
+            }
+            let flagged = spans[next..].first().is_some_and(|s| s.0 <= t);
+            if !flagged && self.values[i].is_finite() {
+                self.times[kept] = t;
+                self.values[kept] = self.values[i];
+                kept += 1;
+            }
+        }
+        self.times.truncate(kept);
+        self.values.truncate(kept);
+    }
+}
+
+/// Other channels of the same family (moisture or temperature in the soil), nearest depth first; at one depth by their
+/// names, so that it does not matter in which order a station lists its channels.
+pub(super) fn neighbours<'j, 'a>(of: &Screened<'_>, all: &'j [Screened<'a>]) -> Vec<&'j Screened<'a>> {
+    let Some(depth) = of.channel.depth_cm else { return Vec::new() };
+    let family = |q: Quantity| (q.is_moisture(), q == Quantity::SoilTemperature);
+    let mut near: Vec<&Screened<'a>> = all
+        .iter()
+        .filter(|other| !std::ptr::eq(other.channel, of.channel) && other.channel.quantity.is_in_soil())
+        .filter(|other| family(other.channel.quantity) == family(of.channel.quantity))
+        .filter(|other| other.channel.depth_cm.is_some() && other.noise.is_some())
+        .collect();
+    let distance = |j: &Screened<'_>| j.channel.depth_cm.map_or(f64::INFINITY, |d| (d - depth).abs());
+    let called = |j: &Screened<'a>| (j.channel.node, j.channel.port, j.channel.name);
+    near.sort_by(|a, b| distance(a).total_cmp(&distance(b)).then_with(|| called(a).cmp(&called(b))));
+    near
+}
+
+/// Runs of readings for which `test` holds, as first and last index; a run bridges up to `bridge` other readings.
+pub(super) fn runs(n: usize, bridge: usize, test: impl Fn(usize) -> bool) -> Vec<(usize, usize)> {
+    let mut found: Vec<(usize, usize)> = Vec::new();
+    for i in (0..n).filter(|i| test(*i)) {
+        match found.last_mut() {
+            Some((_, last)) if i - *last <= bridge + 1 => *last = i,
+            _ => found.push((i, i)),
+        }
+    }
+    found
+}

@@ -1,0 +1,49 @@
+//! The table of tests: what each is. From it pages, command line and help are made.
+
+use super::{Definition, Test, conditions, gap, instrument, repeated, spike, step, stuck};
+
+impl Test {
+    /// What this test is.
+    ///
+    /// ```
+    /// use ebrel_core::quality::Test;
+    /// let spike = Test::Spike.definition();
+    /// assert_eq!((spike.title, spike.mark), ("Spike", "S"));
+    /// assert!(spike.settings.iter().any(|s| s.key == "sigmas" && s.default == 8.0));
+    /// ```
+    #[must_use]
+    pub const fn definition(self) -> &'static Definition {
+        match self {
+            Self::Gap => &gap::DEFINITION,
+            Self::Repeated => &repeated::DEFINITION,
+            Self::NotConnected => &instrument::NOT_CONNECTED,
+            Self::OutOfInstrument => &instrument::OUT_OF_INSTRUMENT,
+            Self::Impossible => &conditions::IMPOSSIBLE,
+            Self::Ponded => &conditions::PONDED,
+            Self::Frozen => &conditions::FROZEN,
+            Self::Spike => &spike::DEFINITION,
+            Self::Step => &step::DEFINITION,
+            Self::Stuck => &stuck::DEFINITION,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeSet;
+
+    #[test]
+    fn marks_and_titles_tell_the_tests_apart_and_defaults_are_legal() {
+        let marks: BTreeSet<&str> = Test::ALL.iter().map(|t| t.definition().mark).collect();
+        let titles: BTreeSet<&str> = Test::ALL.iter().map(|t| t.definition().title).collect();
+        assert_eq!((marks.len(), titles.len()), (Test::ALL.len(), Test::ALL.len()));
+        for test in Test::ALL {
+            let d = test.definition();
+            assert!((1..=2).contains(&d.mark.chars().count()) && d.finds.ends_with('.'), "{test:?}");
+            for s in d.settings {
+                assert!(s.range.check(s.default).is_ok() && s.meaning.len() > 10, "{test:?} {}", s.key);
+            }
+        }
+    }
+}

@@ -1,0 +1,114 @@
+//! What happened at a station, and who says so.
+
+use crate::{Store, StoreError};
+use ebrel_core::quality::{Event, EventKind};
+use ebrel_core::units::UnixSeconds;
+
+/// Something that happened at a station, with its particulars.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StoredEvent {
+    /// Kind and time.
+    pub event: Event,
+    /// How much, if that applies.
+    pub amount: Option<f64>,
+    /// Unit of the amount.
+    pub unit: String,
+    /// What else there is to say.
+    pub note: String,
+    /// Who says so; empty for events from before authors were kept.
+    pub by: String,
+    /// The number that the writer's device gave it (a UUID): the same entry sent twice is kept once.
+    pub client_id: Option<String>,
+    /// Counts its corrections, from 1.
+    pub revision: i64,
+}
+
+impl Store {
+    /// Events of a station in order of time.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn events(&self, station: i64) -> Result<Vec<StoredEvent>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT kind, starts, ends, amount, unit, note, made_by, client_id, revision
+             FROM event WHERE station_id = ? ORDER BY starts, id",
+            station
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .filter_map(|r| {
+                let kind = EventKind::from_code(&r.kind)?;
+                let event = Event { kind, start: UnixSeconds(r.starts), end: UnixSeconds(r.ends) };
+                let (amount, client_id) = (r.amount, r.client_id);
+                let (unit, note, by) = (r.unit, r.note, r.made_by);
+                Some(StoredEvent { event, amount, unit, note, by, client_id, revision: r.revision })
+            })
+            .collect())
+    }
+
+    /// Keeps an event. One that was kept before under the same number of its writer's device is corrected if this is a later
+    /// revision of it, and left as it is otherwise.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn add_event(&self, station: i64, event: &StoredEvent) -> Result<(), StoreError> {
+        let (kind, starts, ends) = (event.event.kind.code(), event.event.start.0, event.event.end.0);
+        let mut unit = self.unit().await?;
+        sqlx::query!(
+            "INSERT INTO event (station_id, kind, starts, ends, amount, unit, note, made_by, client_id, revision)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+             ON CONFLICT (client_id) WHERE client_id IS NOT NULL DO UPDATE SET
+                kind = excluded.kind, starts = excluded.starts, ends = excluded.ends, amount = excluded.amount,
+                unit = excluded.unit, note = excluded.note, made_by = excluded.made_by, revision = excluded.revision
+             WHERE excluded.revision > event.revision AND excluded.station_id = event.station_id",
+            station,
+            kind,
+            starts,
+            ends,
+            event.amount,
+            event.unit,
+            event.note,
+            event.by,
+            event.client_id,
+            event.revision
+        )
+        .execute(unit.connection())
+        .await?;
+        unit.tests_due(station).await?;
+        unit.commit().await
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::database::testing::store;
+    use crate::stations::testing::station;
+
+    #[tokio::test]
+    async fn an_entry_sent_twice_is_kept_once_and_a_later_one_corrects_it() {
+        let (store, _dir) = store().await;
+        let station = station(&store).await;
+        let at = UnixSeconds(900);
+        let entry = |note: &str, revision| StoredEvent {
+            event: Event { kind: EventKind::Visit, start: at, end: at },
+            amount: None,
+            unit: String::new(),
+            note: note.into(),
+            by: "N. Arvel".into(),
+            client_id: Some("0197-a".into()),
+            revision,
+        };
+        for (note, revision) in [("gasket", 1), ("gasket", 1), ("gasket and plug", 2), ("an old copy", 1)] {
+            store.add_event(station, &entry(note, revision)).await.unwrap();
+        }
+        assert_eq!(store.events(station).await.unwrap(), [entry("gasket and plug", 2)]);
+        let bare = StoredEvent { client_id: None, ..entry("without a device", 1) };
+        store.add_event(station, &bare).await.unwrap();
+        store.add_event(station, &bare).await.unwrap();
+        assert_eq!(store.events(station).await.unwrap().len(), 3, "what has no number is not compared");
+        assert_eq!(store.stations_to_test().await.unwrap(), [station], "an event may explain a flag");
+    }
+}

@@ -1,0 +1,149 @@
+//! Nodes, and what they report at their ports.
+
+use crate::{Store, StoreError, Unit};
+use ebrel_core::units::Quantity;
+
+/// What a node reports at a port.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Stream {
+    /// Number in the database; 0 for what is not kept yet.
+    pub id: i64,
+    /// The node's row.
+    pub node_id: i64,
+    /// The node's name.
+    pub node: String,
+    /// Port of the node as its label has it, such as `m05`.
+    pub port: String,
+    /// The quantity as reported.
+    pub quantity: Quantity,
+    /// Its unit as reported.
+    pub unit: String,
+    /// Seconds between readings, if known.
+    pub interval_s: Option<i64>,
+}
+
+impl Store {
+    /// Streams of a station by node and port.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn streams(&self, station: i64) -> Result<Vec<Stream>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT s.id, s.node_id, n.name AS node, s.port, s.quantity, s.unit, s.interval_s
+             FROM stream s JOIN node n ON n.id = s.node_id WHERE n.station_id = ? ORDER BY n.id, s.id",
+            station
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .filter_map(|r| {
+                let quantity = Quantity::from_code(&r.quantity)?;
+                let (node_id, interval_s) = (r.node_id, r.interval_s);
+                Some(Stream { id: r.id, node_id, node: r.node, port: r.port, quantity, unit: r.unit, interval_s })
+            })
+            .collect())
+    }
+
+    /// The node of this name at a station; made if it is not there yet.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn ensure_node(&self, station: i64, name: &str) -> Result<i64, StoreError> {
+        let mut unit = self.unit().await?;
+        let id = unit.ensure_node(station, name).await?;
+        unit.commit().await?;
+        Ok(id)
+    }
+
+    /// The stream of a node, port and quantity; made if it is not there yet.
+    ///
+    /// # Errors
+    /// [`StoreError::Rule`] if it is there with another unit.
+    pub async fn ensure_stream(
+        &self,
+        node: i64,
+        port: &str,
+        quantity: Quantity,
+        unit_of: &str,
+        interval_s: Option<i64>,
+    ) -> Result<i64, StoreError> {
+        let mut unit = self.unit().await?;
+        let id = unit.ensure_stream(node, port, quantity, unit_of, interval_s).await?;
+        unit.commit().await?;
+        Ok(id)
+    }
+}
+
+impl Unit {
+    /// As [`Store::ensure_node`].
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn ensure_node(&mut self, station: i64, name: &str) -> Result<i64, StoreError> {
+        sqlx::query!("INSERT OR IGNORE INTO node (station_id, name) VALUES (?, ?)", station, name)
+            .execute(self.connection())
+            .await?;
+        Ok(sqlx::query_scalar!("SELECT id FROM node WHERE station_id = ? AND name = ?", station, name)
+            .fetch_one(self.connection())
+            .await?)
+    }
+
+    /// As [`Store::ensure_stream`].
+    ///
+    /// # Errors
+    /// [`StoreError::Rule`] if it is there with another unit.
+    pub async fn ensure_stream(
+        &mut self,
+        node: i64,
+        port: &str,
+        quantity: Quantity,
+        unit: &str,
+        interval_s: Option<i64>,
+    ) -> Result<i64, StoreError> {
+        let code = quantity.code();
+        sqlx::query!(
+            "INSERT OR IGNORE INTO stream (node_id, port, quantity, unit, interval_s) VALUES (?, ?, ?, ?, ?)",
+            node,
+            port,
+            code,
+            unit,
+            interval_s
+        )
+        .execute(self.connection())
+        .await?;
+        let row = sqlx::query!(
+            "SELECT id, unit FROM stream WHERE node_id = ? AND port = ? AND quantity = ?",
+            node,
+            port,
+            code
+        )
+        .fetch_one(self.connection())
+        .await?;
+        if row.unit != unit {
+            return Err(StoreError::Rule(format!(
+                "Port {port} has reported {} in {} so far; this file gives {unit}. Choose that unit, or another port name.",
+                quantity.words(),
+                row.unit
+            )));
+        }
+        Ok(row.id)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::database::testing::store;
+    use crate::stations::testing;
+
+    #[tokio::test]
+    async fn a_stream_is_one_however_often_it_is_named_and_keeps_its_unit() {
+        let (store, _dir) = store().await;
+        let first = testing::stream(&store).await;
+        let node = store.streams(1).await.unwrap()[0].node_id;
+        assert_eq!(store.ensure_stream(node, "m05", Quantity::RawOutput, "mV", None).await.unwrap(), first);
+        let error = store.ensure_stream(node, "m05", Quantity::RawOutput, "counts", None).await.unwrap_err();
+        assert!(error.to_string().contains("in mV so far; this file gives counts"), "{error}");
+    }
+}

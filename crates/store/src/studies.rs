@@ -1,0 +1,67 @@
+//! Studies: the whole, with its question.
+
+use crate::{Store, StoreError};
+use ebrel_core::roles::Role;
+
+/// A study: the whole, with its question.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Study {
+    /// Number in the database; 0 for what is not kept yet.
+    pub id: i64,
+    /// The name that people use; several may share it.
+    pub name: String,
+    /// The question it answers.
+    pub question: String,
+    /// Fixed offset of the times shown, minutes east of UTC.
+    pub utc_offset_minutes: i64,
+    /// The moment that counts as now, if it is fixed (the demo).
+    pub fixed_now: Option<i64>,
+}
+
+impl Store {
+    /// All studies, oldest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn studies(&self) -> Result<Vec<Study>, StoreError> {
+        let rows =
+            sqlx::query_as!(Study, "SELECT id, name, question, utc_offset_minutes, fixed_now FROM study ORDER BY id");
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// One study.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] if there is none with this number.
+    pub async fn study(&self, id: i64) -> Result<Study, StoreError> {
+        sqlx::query_as!(Study, "SELECT id, name, question, utc_offset_minutes, fixed_now FROM study WHERE id = ?", id)
+            .fetch_optional(&self.pool)
+            .await?
+            .ok_or(StoreError::NotFound("study"))
+    }
+
+    /// Begins a study (the `id` given is not used) and returns its number. `owner` is the account that owns it; without one
+    /// (the demo, and a study begun before anybody signs in) the first account will.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn add_study(&self, study: &Study, owner: Option<i64>) -> Result<i64, StoreError> {
+        let mut tx = self.write().await?;
+        let done = sqlx::query!(
+            "INSERT INTO study (name, question, utc_offset_minutes, fixed_now) VALUES (?, ?, ?, ?)",
+            study.name,
+            study.question,
+            study.utc_offset_minutes,
+            study.fixed_now
+        );
+        let id = done.execute(&mut *tx).await?.last_insert_rowid();
+        if let Some(owner) = owner {
+            let role = Role::Owner.code();
+            sqlx::query!("INSERT INTO member (study_id, account_id, role) VALUES (?, ?, ?)", id, owner, role)
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(id)
+    }
+}
