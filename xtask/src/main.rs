@@ -1,6 +1,7 @@
 //! What a developer runs.
 //!
 //! * `cargo xtask test`: everything that CI checks: format, lints, arrows between crates, all tests.
+//! * `cargo xtask explore 50`: looks further than CI does: tests of properties of core and formats, fifty times with other seeds.
 //! * `cargo xtask arrows`: proves who leans on whom, in a second.
 //! * `cargo xtask prepare-sql`: renews `.sqlx`, the checked queries, from the migrations.
 //! * `cargo xtask shots`: makes the pictures in `docs/screenshots` anew from the demo.
@@ -23,12 +24,13 @@ async fn main() -> ExitCode {
     let task = std::env::args().nth(1).unwrap_or_default();
     let done = match task.as_str() {
         "test" => test(),
+        "explore" => explore(std::env::args().nth(2).and_then(|n| n.parse().ok()).unwrap_or(20)),
         "arrows" => arrows::prove(),
         "prepare-sql" => prepare_sql().await,
         "shots" => shots::take(&root()).await,
         "bench" => bench::run(&root()),
         "load" => load::take(&root()).await,
-        _ => Err("usage: cargo xtask test | arrows | prepare-sql | shots | bench | load".into()),
+        _ => Err("usage: cargo xtask test | explore [rounds] | arrows | prepare-sql | shots | bench | load".into()),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,
@@ -67,11 +69,33 @@ fn test() -> Result<(), Failed> {
     all_tests()
 }
 
+/// The variable from which the tests of properties take their seed.
+const SEED: &str = "PROPTEST_RNG_SEED";
+
+/// Runs the tests of crates without a server many times, each time with another seed.
+fn explore(rounds: u64) -> Result<(), Failed> {
+    let from = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs();
+    for seed in from..from + rounds {
+        say(&format!("seed {seed}"));
+        let crates = ["-p", "ebrel-core", "-p", "ebrel-formats", "-p", "ebrel-simulator"];
+        let mut cargo = Command::new("cargo");
+        cargo.args(["test", "-q", "--no-fail-fast", "--lib", "--tests"]).args(crates);
+        let out = cargo.env(SEED, seed.to_string()).current_dir(root()).output()?;
+        if !out.status.success() {
+            print_line(&String::from_utf8_lossy(&out.stdout));
+            return Err(format!("seed {seed} found something: {SEED}={seed} cargo test repeats it").into());
+        }
+    }
+    Ok(())
+}
+
 /// Runs every test, passes their output on, and closes with the sum over all test programs.
 fn all_tests() -> Result<(), Failed> {
     use std::io::BufRead;
     let mut cargo = Command::new("cargo")
         .args(["test", "--workspace", "--no-fail-fast"])
+        // What a commit is judged by is the same at each run; `explore` looks further.
+        .env(SEED, std::env::var(SEED).unwrap_or_else(|_| "417".into()))
         .current_dir(root())
         .stdout(std::process::Stdio::piped())
         .spawn()?;

@@ -1,11 +1,13 @@
 //! `ebrel check`: all tests over a record package, without a database.
 
+use ebrel_core::field::{Disturbance, settling};
+use ebrel_core::planning::Seat;
 use ebrel_core::quality::{
     Channel, Elsewhere, Event, EventKind, Flag, Place, Repeat, Settings, StationContext, check_station,
 };
 use ebrel_core::series::{CalibrationHistory, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
-use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
+use ebrel_core::units::{Principle, Quantity, SpanSeconds, UnixSeconds};
 use ebrel_formats::package::{CalibrationRow, ChannelRow, FlagRow, HorizonRow, Package, ReadingRow};
 
 /// A channel of the package in order of time, each time once.
@@ -146,6 +148,7 @@ fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name:
         port: &row.port,
         depth_cm: row.depth_cm.filter(|_| quantity.is_in_soil()),
         placed: (row.start, row.end),
+        settled: row.start.map(|at| settled(row, quantity, at)),
         interval: row.interval_s.map(SpanSeconds),
         uncertainty: history(package, &row.channel).usual_half_width(),
         raw: sorted.raw.as_deref().filter(|raw| limits_fit_raw(row, raw)),
@@ -156,6 +159,16 @@ fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name:
         repeats: &sorted.repeats,
         ..Channel::bare(name, measured, view)
     })
+}
+
+/// When a probe has settled by its principle; by its quantity, where the package names a principle of its own.
+fn settled(row: &ChannelRow, quantity: Quantity, starts: UnixSeconds) -> UnixSeconds {
+    let principle = Principle::from_code(&row.principle).unwrap_or(match quantity {
+        Quantity::WaterTension => Principle::GranularMatrix,
+        q if q.is_moisture() => Principle::Dielectric,
+        _ => Principle::Thermometer,
+    });
+    settling(principle, Seat::Undisturbed, Disturbance::Installed, starts, None).until
 }
 
 /// Whether a channel's limits are given in the unit of its raw readings: they hold most of those, or there are none.

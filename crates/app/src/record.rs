@@ -1,6 +1,7 @@
 //! A station's record: every channel with its readings and what they mean.
 
-use ebrel_core::field::{Clock, ClockCheck, ClockError, Deed, Log};
+use ebrel_core::field::{Clock, ClockCheck, ClockError, Deed, Disturbance, Log, Settling, settling};
+use ebrel_core::planning::Seat;
 use ebrel_core::quality::{Channel, Delivery, Elsewhere, Event, Findings, Place, Repeat, Settings, StationContext};
 use ebrel_core::series::{Belief, Believed, CalibrationHistory, LeftOut, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
@@ -8,7 +9,7 @@ use ebrel_core::temperature::{DatedCorrection, corrected};
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
 use ebrel_store::events::StoredEvent;
 use ebrel_store::flags::StoredFlag;
-use ebrel_store::placements::StoredChannel;
+use ebrel_store::placements::{Placement, StoredChannel};
 use ebrel_store::stations::Station;
 use ebrel_store::studies::Study;
 use ebrel_store::{Store, StoreError};
@@ -121,6 +122,13 @@ impl<'r> ForTests<'r> {
     }
 }
 
+/// How long the record of a probe settles, by its principle and its seat; `wetted` is the first good wetting since, if known.
+#[must_use]
+pub fn settles(placement: &Placement, wetted: Option<UnixSeconds>) -> Settling {
+    let seat = if placement.note.contains("repacked") { Seat::Repacked } else { Seat::Undisturbed };
+    settling(placement.probe.principle, seat, Disturbance::Installed, placement.starts, wetted)
+}
+
 /// A channel as the tests see it.
 fn channel<'a>(c: &'a ChannelRecord, values: &'a [f64], name: &'a str) -> Channel<'a> {
     let (stream, placement) = (&c.channel.stream, &c.channel.placement);
@@ -131,6 +139,7 @@ fn channel<'a>(c: &'a ChannelRecord, values: &'a [f64], name: &'a str) -> Channe
         quantity: c.quantity(),
         depth_cm: placement.depth_cm,
         placed: (Some(placement.starts), placement.ends),
+        settled: Some(settles(placement, None).until),
         interval: stream.interval_s.map(SpanSeconds),
         view: View { times: c.view().times, values },
         raw: (c.is_calibrated() || !c.corrections.is_empty()).then(|| c.view().values),

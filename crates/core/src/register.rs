@@ -38,6 +38,10 @@ coded!(
         Repaired = "repaired",
         /// It is out of use.
         Retired = "retired",
+        /// It came back from the field: it wants a look before it goes out again.
+        Returned = "returned",
+        /// It was not found where it lay.
+        Lost = "lost",
         /// Something to know.
         Note = "note",
     }
@@ -54,10 +58,15 @@ impl EventKind {
             Self::Checked => "checked against a thermometer",
             Self::Repaired => "repaired",
             Self::Retired => "out of use",
+            Self::Returned => "back from the field",
+            Self::Lost => "lost",
             Self::Note => "note",
         }
     }
 }
+
+/// What is wanted of a probe after its season in the ground.
+pub const BACK: &str = "back from the field: compare it with before its season";
 
 /// How far a probe can be trusted.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -70,17 +79,23 @@ pub struct Fitness {
 
 /// Judges a probe by its events (oldest first) and whether a calibration holds for it.
 ///
-/// A repair or a rejection wipes out what was passed before it.
+/// A repair or a rejection wipes out what was passed before it; a season in the ground asks for a look before the next.
 #[must_use]
 pub fn fitness(principle: Principle, events: &[EventKind], calibrated: bool) -> Fitness {
     let (mut accepted, mut checked, mut out, mut rejected) = (false, false, false, false);
+    let (mut back, mut lost) = (false, false);
     for event in events {
         match event {
-            EventKind::Accepted | EventKind::Watched => (accepted, rejected) = (true, false),
+            EventKind::Accepted | EventKind::Watched => {
+                (accepted, rejected) = (true, false);
+                (back, lost) = (false, false);
+            }
             EventKind::Rejected => (accepted, rejected) = (false, true),
-            EventKind::Checked => checked = true,
+            EventKind::Checked => (checked, back, lost) = (true, back && principle != Principle::Thermometer, false),
             EventKind::Repaired => (accepted, checked, rejected) = (false, false, false),
             EventKind::Retired => out = true,
+            EventKind::Returned => (back, lost) = (true, false),
+            EventKind::Lost => lost = true,
             EventKind::Note => {}
         }
     }
@@ -88,10 +103,15 @@ pub fn fitness(principle: Principle, events: &[EventKind], calibrated: bool) -> 
     if out {
         return Fitness { usable: false, blockers: vec!["out of use"] };
     }
+    if lost {
+        return Fitness { usable: false, blockers: vec!["lost: its last place stands in its life"] };
+    }
     if rejected {
         blockers.push("rejected: repair it, or take it out of use");
     } else if !accepted && principle != Principle::Node {
         blockers.push("not accepted yet: read it in air and in water");
+    } else if back {
+        blockers.push(BACK);
     }
     match principle {
         Principle::Dielectric if !calibrated => {
@@ -141,5 +161,22 @@ mod tests {
         assert_eq!(fitness(Principle::RainGauge, &[Accepted, Rejected, Repaired], true).blockers.len(), 1);
         assert!(fitness(Principle::RainGauge, &[Rejected, Repaired, Accepted], true).usable);
         assert_eq!(fitness(Principle::RainGauge, &[Accepted, Retired], true).blockers, ["out of use"]);
+    }
+
+    #[test]
+    fn what_came_back_wants_a_look_and_what_was_lost_is_not_for_use_until_found() {
+        use EventKind::{Accepted, Checked, Lost, Rejected, Returned};
+        let of = |principle, events: &[EventKind]| fitness(principle, events, true).blockers;
+        assert_eq!(of(Principle::Dielectric, &[Accepted, Returned]), [BACK]);
+        assert!(of(Principle::Dielectric, &[Accepted, Returned, Accepted]).is_empty());
+        assert_eq!(
+            of(Principle::Dielectric, &[Accepted, Returned, Checked]),
+            [BACK],
+            "a thermometer check says little of its water"
+        );
+        assert!(of(Principle::Thermometer, &[Accepted, Checked, Returned, Checked]).is_empty());
+        assert_eq!(of(Principle::Gypsum, &[Accepted, Lost]).len(), 1);
+        assert_eq!(of(Principle::Gypsum, &[Accepted, Lost, Returned]), [BACK], "found again");
+        assert!(of(Principle::Gypsum, &[Accepted, Returned, Rejected])[0].starts_with("rejected"));
     }
 }

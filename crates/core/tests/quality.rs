@@ -272,3 +272,22 @@ fn the_record_itself_is_never_touched() {
     assert_eq!(s, before);
     assert_eq!(first, check(&[moist(&s)], None, &[]), "the same record gives the same flags");
 }
+
+/// A probe that was exchanged leaves two thermometers at one depth: the frost after the exchange is the second one's to tell.
+#[test]
+fn frost_is_told_by_whichever_thermometer_lies_there() {
+    let water = soil(2400, 0.34, 7e-4, 8);
+    let degrees = |i: i64| if (1700..1900).contains(&i) { -0.3 } else { 4.0 + (i as f64 / 15.28).sin() };
+    let part = |range: std::ops::Range<i64>| Series {
+        times: range.clone().map(|i| i * STEP).collect(),
+        values: range.map(degrees).collect(),
+    };
+    let (first, second) = (part(0..1200), part(1200..2400));
+    let warm = Channel { name: "15 cm", ..channel(&first, Quantity::SoilTemperature, Some(15.0)) };
+    let cold = Channel { name: "15 cm b", ..channel(&second, Quantity::SoilTemperature, Some(15.5)) };
+    for pair in [[warm.clone(), cold.clone()], [cold, warm]] {
+        let [a, b] = pair;
+        let flags = check(&[moist(&water), a, b], None, &[]);
+        assert_eq!(of(&flags[0], Test::Frozen), [(1700, 1899)]);
+    }
+}

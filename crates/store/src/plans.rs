@@ -231,12 +231,12 @@ async fn describe(
     .execute(&mut *connection)
     .await?;
     let Some(soil) = soil else { return Ok(()) };
-    if *soil != crate::soil::profile(&mut *connection, id).await? {
-        crate::unit::station_changed(connection, id).await?;
-        sqlx::query!("DELETE FROM horizon WHERE station_id = ?", id).execute(&mut *connection).await?;
-        crate::soil::add_horizons(connection, id, soil.horizons()).await?;
+    // What was seen in the open hole stands before what was planned.
+    let seen = sqlx::query_scalar!("SELECT stands FROM soil_seen WHERE station_id = ?", id);
+    if seen.fetch_optional(&mut *connection).await? == Some(1) {
+        return Ok(());
     }
-    Ok(())
+    crate::soil::replace(connection, id, soil).await
 }
 
 #[cfg(test)]

@@ -226,14 +226,30 @@ impl Unit {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn add_probe_event(&mut self, probe: i64, event: &ProbeEvent) -> Result<(), StoreError> {
+        self.note_of_probe(probe, event, None).await
+    }
+
+    /// Notes something in a probe's life that came of an entry of a field log: what that entry says later takes its place.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn note_of_probe(
+        &mut self,
+        probe: i64,
+        event: &ProbeEvent,
+        entry: Option<&str>,
+    ) -> Result<(), StoreError> {
         let (at, kind) = (event.at.0, event.kind.code());
         sqlx::query!(
-            "INSERT INTO probe_event (probe_id, at, kind, note, made_by) VALUES (?, ?, ?, ?, ?)",
+            "INSERT INTO probe_event (probe_id, at, kind, note, made_by, entry) VALUES (?, ?, ?, ?, ?, ?)
+             ON CONFLICT (entry) WHERE entry IS NOT NULL DO UPDATE SET probe_id = excluded.probe_id, at = excluded.at,
+                kind = excluded.kind, note = excluded.note, made_by = excluded.made_by",
             probe,
             at,
             kind,
             event.note,
-            event.by
+            event.by,
+            entry
         )
         .execute(self.connection())
         .await?;
@@ -256,7 +272,14 @@ mod tests {
         let event = |at, kind| ProbeEvent { at: UnixSeconds(at), kind, note: "bucket".into(), by: "T. Quill".into() };
         store.add_probe_event(id, &event(20, EventKind::Repaired)).await.unwrap();
         store.add_probe_event(id, &event(10, EventKind::Rejected)).await.unwrap();
+        for kind in [EventKind::Lost, EventKind::Returned] {
+            let mut unit = store.unit().await.unwrap();
+            unit.note_of_probe(id, &event(30, kind), Some("entry")).await.unwrap();
+            unit.commit().await.unwrap();
+        }
         let kinds: Vec<EventKind> = store.probe_events(Some(id)).await.unwrap().iter().map(|e| e.1.kind).collect();
+        assert_eq!(kinds.last(), Some(&EventKind::Returned), "what an entry says later takes its place");
+        let kinds = &kinds[..2];
         assert_eq!(kinds, [EventKind::Rejected, EventKind::Repaired]);
         assert_eq!(store.probe_events(None).await.unwrap().len(), 2);
         assert!(store.probe_events(Some(id + 1)).await.unwrap().is_empty());

@@ -65,3 +65,21 @@ impl Store {
         Ok(id)
     }
 }
+impl Store {
+    /// Parts of the demo that are made.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn demo_parts(&self) -> Result<Vec<String>, StoreError> {
+        Ok(sqlx::query_scalar!("SELECT part FROM demo_part ORDER BY part").fetch_all(&self.pool).await?)
+    }
+
+    /// Notes that a part of the demo is made.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn demo_part_made(&self, part: &str) -> Result<(), StoreError> {
+        sqlx::query!("INSERT INTO demo_part VALUES (?) ON CONFLICT DO NOTHING", part).execute(&self.pool).await?;
+        Ok(())
+    }
+}

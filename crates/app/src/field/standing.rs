@@ -1,8 +1,8 @@
 //! How the stations of a study stand: planned, being installed, in the ground, settling, what is open.
 
 use super::outcome::BY_HANDHELD;
-use ebrel_core::field::{Disturbance, Log, LogKind, Settling, settling};
-use ebrel_core::planning::Seat;
+use crate::record::settles;
+use ebrel_core::field::{Log, LogKind, Settling};
 use ebrel_core::quality::EventKind;
 use ebrel_core::series::Series;
 use ebrel_core::units::{Quantity, UnixSeconds};
@@ -59,7 +59,7 @@ pub async fn standing(store: &Store, study: i64, now: UnixSeconds) -> Result<Vec
         let placements = store.placements(station.id).await?;
         let lying: Vec<_> = placements.iter().filter(|p| p.ends.is_none() && p.note != BY_HANDHELD).collect();
         let events = store.events(station.id).await?;
-        let settles = settles(store, station.id, &lying, now).await?;
+        let settles = settling_now(store, station.id, &lying, now).await?;
         let last =
             |kinds: &[EventKind]| events.iter().filter(|e| kinds.contains(&e.event.kind)).map(|e| e.event.end).max();
         all.push(StationStanding {
@@ -97,18 +97,14 @@ async fn logs(store: &Store, station: i64) -> Result<Vec<LogRow>, StoreError> {
 }
 
 /// The settling that ends last, of those that go on. Rain can only shorten one, so it is read where one would go on without it.
-async fn settles(
+async fn settling_now(
     store: &Store,
     station: i64,
     lying: &[&Placement],
     now: UnixSeconds,
 ) -> Result<Option<Settling>, StoreError> {
-    let of = |p: &Placement, wetted: Option<UnixSeconds>| {
-        let seat = if p.note.contains("repacked") { Seat::Repacked } else { Seat::Undisturbed };
-        settling(p.probe.principle, seat, Disturbance::Installed, p.starts, wetted)
-    };
     let in_soil = lying.iter().filter(|p| p.depth_cm.is_some_and(|d| d >= 0.0));
-    let open: Vec<&&Placement> = in_soil.filter(|p| of(p, None).until > now).collect();
+    let open: Vec<&&Placement> = in_soil.filter(|p| settles(p, None).until > now).collect();
     if open.is_empty() {
         return Ok(None);
     }
@@ -117,8 +113,8 @@ async fn settles(
         rain.push(store.series(stream.id).await?);
     }
     let wetted = |from| rain.iter().filter_map(|gauge| first_wetting(gauge, from)).min();
-    let settles = open.into_iter().map(|p| of(p, wetted(p.starts)));
-    Ok(settles.filter(|s| s.until > now).max_by_key(|s| s.until))
+    let all = open.into_iter().map(|p| settles(p, wetted(p.starts)));
+    Ok(all.filter(|s| s.until > now).max_by_key(|s| s.until))
 }
 
 /// When a gauge had told of 10 mm or more within one day, for the first time since `from`.

@@ -10,7 +10,9 @@ mod deed;
 mod judge;
 mod limits;
 mod log;
+mod seen;
 mod settling;
+mod site;
 
 pub use check::{Around, Refusal, check_entry};
 pub use clock::{Clock, ClockCheck, ClockError};
@@ -18,4 +20,6 @@ pub use deed::{Deed, LogKind, RepairKind, StepOutcome};
 pub use judge::{Action, Judgement, Neighbour, Rule, RuleKind, SoilVerdict, judge};
 pub use limits::{Limits, ProbeAtDepth, Weather, limits};
 pub use log::{Entry, Log};
+pub use seen::{as_seen, differences, seen};
 pub use settling::{Disturbance, Settling, settling};
+pub use site::{LandmarkKind, Way, check_place};

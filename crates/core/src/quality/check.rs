@@ -4,7 +4,7 @@ use super::cause::{Cause, causes};
 use super::scene::Scene;
 use super::screened::Screened;
 use super::water::Water;
-use super::{Flag, Settings, StationContext, conditions, gap, instrument, repeated, spike, step, stuck};
+use super::{Flag, Settings, StationContext, conditions, gap, handling, instrument, repeated, spike, step, stuck};
 
 /// A test, or two that share one look.
 type Detector = fn(&Scene<'_>, &Settings) -> Vec<Flag>;
@@ -31,6 +31,7 @@ const PASSES: &[Pass] = &[
     Pass { detectors: &[|s, own| spike::spikes(s, &own.spike)], hides: true },
     Pass { detectors: &[|s, own| stuck::stuck(s, &own.stuck)], hides: false },
     Pass { detectors: &[|s, own| step::steps(s, &own.step)], hides: false },
+    Pass { detectors: &[|s, _| handling::settling(s).into_iter().collect(), |s, _| handling::visits(s)], hides: false },
 ];
 
 /// What all tests found at a station.

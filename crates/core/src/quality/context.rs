@@ -19,6 +19,8 @@ pub struct Channel<'a> {
     pub depth_cm: Option<f64>,
     /// From when to when (exclusive) the probe was there, as far as it is known.
     pub placed: (Option<UnixSeconds>, Option<UnixSeconds>),
+    /// When a probe of its kind, put in as it was, has settled at the earliest; see [`crate::field::settling`].
+    pub settled: Option<UnixSeconds>,
     /// How often a reading is due; `None`: the usual distance of the readings themselves.
     pub interval: Option<SpanSeconds>,
     /// Readings in order of time, calibrated where a calibration is adopted.
@@ -53,6 +55,7 @@ impl<'a> Channel<'a> {
             quantity,
             depth_cm: None,
             placed: (None, None),
+            settled: None,
             interval: None,
             view,
             raw: None,

@@ -166,6 +166,22 @@ evidence!(
     }
 );
 
+evidence!(
+    /// What a settling is told by.
+    SettlingEvidence {
+        /// From the day on which the probe was put in to that from which the record counts, days.
+        days: Figure,
+    }
+);
+
+evidence!(
+    /// What a visit is told by.
+    VisitEvidence {
+        /// How long somebody was there, minutes.
+        minutes: Figure,
+    }
+);
+
 /// What a flag rests on.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 #[serde(untagged)]
@@ -190,6 +206,10 @@ pub enum Evidence {
     Step(StepEvidence),
     /// The value that stands.
     Stuck(StuckEvidence),
+    /// How long it took until the record counts.
+    Settling(SettlingEvidence),
+    /// How long somebody was there.
+    Visit(VisitEvidence),
 }
 
 impl Evidence {
@@ -207,6 +227,8 @@ impl Evidence {
             Self::Spike(_) => Test::Spike,
             Self::Step(_) => Test::Step,
             Self::Stuck(_) => Test::Stuck,
+            Self::Settling(_) => Test::Settling,
+            Self::Visit(_) => Test::Visit,
         }
     }
 
@@ -226,6 +248,8 @@ impl Evidence {
             Test::Spike => Self::Spike(serde_json::from_str(json)?),
             Test::Step => Self::Step(serde_json::from_str(json)?),
             Test::Stuck => Self::Stuck(serde_json::from_str(json)?),
+            Test::Settling => Self::Settling(serde_json::from_str(json)?),
+            Test::Visit => Self::Visit(serde_json::from_str(json)?),
         })
     }
 }

@@ -27,6 +27,10 @@ coded!(
         Step = "step",
         /// No change while noise and neighbours move.
         Stuck = "stuck",
+        /// Before the record counts: soil settles around a probe.
+        Settling = "settling",
+        /// Somebody was at work beside it.
+        Visit = "visit",
     }
 );
 

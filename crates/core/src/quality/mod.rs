@@ -17,6 +17,7 @@ mod definition;
 mod evidence;
 mod flag;
 mod gap;
+mod handling;
 mod instrument;
 mod noise;
 mod repeated;
@@ -39,7 +40,7 @@ pub use context::{Channel, Delivery, Elsewhere, Event, Place, StationContext};
 pub use definition::{Definition, Setting};
 pub use evidence::{
     Evidence, Figure, FrozenEvidence, GapEvidence, ImpossibleEvidence, NotConnectedEvidence, OutOfInstrumentEvidence,
-    PondedEvidence, RepeatedEvidence, SpikeEvidence, StepEvidence, StuckEvidence,
+    PondedEvidence, RepeatedEvidence, SettlingEvidence, SpikeEvidence, StepEvidence, StuckEvidence, VisitEvidence,
 };
 pub use flag::{Flag, Test};
 pub use gap::GapSettings;

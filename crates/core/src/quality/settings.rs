@@ -57,7 +57,7 @@ impl Settings {
             Test::Spike => self.spike.at(key),
             Test::Step => self.step.at(key),
             Test::Stuck => self.stuck.at(key),
-            Test::Repeated | Test::NotConnected | Test::OutOfInstrument => None,
+            Test::Repeated | Test::NotConnected | Test::OutOfInstrument | Test::Settling | Test::Visit => None,
         }
     }
 

@@ -48,7 +48,9 @@ fn explained(scene: &Scene<'_>) -> Vec<(i64, i64)> {
         | Test::Impossible
         | Test::Ponded
         | Test::Spike
-        | Test::Step => None,
+        | Test::Step
+        | Test::Settling
+        | Test::Visit => None,
     };
     scene.found.iter().filter_map(around).collect()
 }

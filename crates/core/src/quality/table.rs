@@ -1,6 +1,6 @@
 //! The table of tests: what each is. From it pages, command line and help are made.
 
-use super::{Definition, Test, conditions, gap, instrument, repeated, spike, step, stuck};
+use super::{Definition, Test, conditions, gap, handling, instrument, repeated, spike, step, stuck};
 
 impl Test {
     /// What this test is.
@@ -24,6 +24,8 @@ impl Test {
             Self::Spike => &spike::DEFINITION,
             Self::Step => &step::DEFINITION,
             Self::Stuck => &stuck::DEFINITION,
+            Self::Settling => &handling::SETTLING,
+            Self::Visit => &handling::VISIT,
         }
     }
 }

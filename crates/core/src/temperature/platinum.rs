@@ -85,9 +85,15 @@ mod tests {
         assert_eq!(platinum_temperature(100.0, 0.0), None, "a short is no temperature");
         let end = platinum_resistance(100.0, 850.0);
         assert_close(platinum_temperature(100.0, end).unwrap(), 850.0, 1e-9);
-        for (r0, ohm) in
-            [(100.0, end + 0.01), (100.0, 1e9), (100.0, f64::INFINITY), (0.0, 100.0), (1e-310, 1e-310), (-1.0, 1.0), (f64::NAN, 1.0)]
-        {
+        for (r0, ohm) in [
+            (100.0, end + 0.01),
+            (100.0, 1e9),
+            (100.0, f64::INFINITY),
+            (0.0, 100.0),
+            (1e-310, 1e-310),
+            (-1.0, 1.0),
+            (f64::NAN, 1.0),
+        ] {
             assert_eq!(platinum_temperature(r0, ohm), None, "{r0} {ohm}");
         }
     }

@@ -1,0 +1,133 @@
+//! What people did to a record: soil that settles around a probe, and somebody at work beside it. True, but to be known.
+
+use super::scene::Scene;
+use super::screened::Screened;
+use super::{Definition, Event, EventKind, Evidence, Flag, SettlingEvidence, VisitEvidence};
+use crate::units::{Grade, SpanSeconds, UnixSeconds};
+
+pub(super) const SETTLING: Definition = Definition {
+    title: "Settling",
+    mark: "Se",
+    grade: Grade::Condition,
+    finds: "Readings between the day on which a probe was put in and the official start; where none was declared, as long as a \
+            probe of its kind takes to settle.",
+    settings: &[],
+};
+
+pub(super) const VISIT: Definition = Definition {
+    title: "Visit",
+    mark: "V",
+    grade: Grade::Condition,
+    finds: "Readings taken while somebody worked at the station.",
+    settings: &[],
+};
+
+/// Readings of a probe in the soil before its record counts.
+pub(super) fn settling(scene: &Scene<'_>) -> Option<Flag> {
+    let channel = scene.of.channel;
+    let from = channel.placed.0.filter(|_| channel.quantity.is_in_soil())?;
+    let gone = channel.placed.1.unwrap_or(UnixSeconds(i64::MAX));
+    let starts = scene.station.events.iter().filter(|e| e.kind == EventKind::OfficialStart).map(|e| e.start);
+    let official = starts.filter(|at| *at >= from && *at < gone).max();
+    let until = official.or(channel.settled).filter(|until| *until > from)?;
+    let (span, readings) = readings_within(scene.of, from.0, until.0 - 1)?;
+    let long = SpanSeconds(until.0 - from.0);
+    let reason = match official {
+        Some(_) => format!("Before the official start, {} after the probe was put in.", long.in_words()),
+        None => {
+            format!(
+                "The soil settles around the probe for {} after it was put in; no start was declared.",
+                long.in_words()
+            )
+        }
+    };
+    let days = (long.0 as f64 / SpanSeconds::DAY.0 as f64).into();
+    Some(Flag::new(SETTLING.grade, span, readings, 0.0, Evidence::Settling(SettlingEvidence { days }), reason))
+}
+
+/// Readings taken during visits, maintenance and installations; what overlaps is one.
+pub(super) fn visits(scene: &Scene<'_>) -> Vec<Flag> {
+    let at_work = |e: &&Event| matches!(e.kind, EventKind::Visit | EventKind::Maintenance | EventKind::Installation);
+    let mut events: Vec<&Event> = scene.station.events.iter().filter(at_work).collect();
+    events.sort_by_key(|e| (e.start, e.end, e.kind.code()));
+    let mut joined: Vec<(i64, i64, &str)> = Vec::new();
+    for e in events {
+        match joined.last_mut() {
+            Some(last) if e.start.0 <= last.1 => last.1 = last.1.max(e.end.0),
+            _ => joined.push((e.start.0, e.end.0.max(e.start.0), e.kind.words())),
+        }
+    }
+    let flag = |(from, to, words): (i64, i64, &str)| {
+        let (span, readings) = readings_within(scene.of, from, to)?;
+        let evidence = Evidence::Visit(VisitEvidence { minutes: ((to - from) as f64 / 60.0).into() });
+        let reason = format!("Somebody was at the station for {}: {words}.", SpanSeconds(to - from).in_words());
+        Some(Flag::new(VISIT.grade, span, readings, 0.0, evidence, reason))
+    };
+    joined.into_iter().filter_map(flag).collect()
+}
+
+/// First and last reading between two times (both inclusive), and how many there are; `None` without any.
+fn readings_within(of: &Screened<'_>, from: i64, to: i64) -> Option<((i64, i64), usize)> {
+    let times = of.channel.view.times;
+    let (a, b) = (times.partition_point(|t| *t < from), times.partition_point(|t| *t <= to));
+    (a < b).then(|| ((times[a], times[b - 1]), b - a))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{channel, series};
+    use super::super::{Channel, Settings, StationContext, Test, check_station};
+    use super::*;
+    use crate::units::Quantity;
+
+    const STEP: i64 = 900;
+
+    fn event(kind: EventKind, start: i64, end: i64) -> Event {
+        Event { kind, start: UnixSeconds(start * STEP), end: UnixSeconds(end * STEP) }
+    }
+
+    /// First and last reading, by their numbers, and how many.
+    fn found(channel: Channel<'_>, events: &[Event], test: Test) -> Vec<(i64, i64, usize)> {
+        let flags = check_station(&StationContext::alone(&[channel], events), &Settings::default()).flags.remove(0);
+        let of = flags.iter().filter(|f| f.test == test);
+        of.map(|f| (f.start.0 / STEP, f.end.0 / STEP, f.readings)).collect()
+    }
+
+    #[test]
+    fn what_was_before_the_official_start_is_marked_and_what_came_after_is_not() {
+        let s = series(400, |i| 0.3 + 1e-4 * (i as f64 / 9.0).sin());
+        let at = |n: i64| Some(UnixSeconds(n * STEP));
+        let probe = |placed, settled| Channel { placed, settled, ..channel(&s) };
+        let declared = [event(EventKind::OfficialStart, 100, 100)];
+        let of = |c, events: &[Event]| found(c, events, Test::Settling);
+        assert_eq!(of(probe((at(10), None), at(300)), &declared), [(10, 99, 90)], "the declared start stands");
+        assert_eq!(of(probe((at(10), None), at(300)), &[]), [(10, 299, 290)]);
+        assert_eq!(
+            of(probe((at(150), None), at(200)), &declared),
+            [(150, 199, 50)],
+            "a probe put in later settles anew"
+        );
+        assert_eq!(of(probe((None, None), None), &declared), [], "nobody knows when it was put in");
+        assert_eq!(
+            of(probe((at(10), at(50)), at(300)), &declared),
+            [(10, 299, 290)],
+            "a start after its end is not its own"
+        );
+        let air = Channel { quantity: Quantity::AirTemperature, depth_cm: None, ..probe((at(10), None), at(300)) };
+        assert_eq!(of(air, &declared), []);
+    }
+
+    #[test]
+    fn a_visit_marks_its_readings_once_and_an_irrigation_none() {
+        let s = series(400, |i| 0.3 + 1e-4 * (i as f64 / 9.0).sin());
+        let events = [
+            event(EventKind::Visit, 50, 52),
+            event(EventKind::Maintenance, 51, 55),
+            event(EventKind::Irrigation, 100, 104),
+            event(EventKind::Visit, 900, 904),
+        ];
+        assert_eq!(found(channel(&s), &events, Test::Visit), [(50, 55, 6)]);
+        let between = [Event { kind: EventKind::Visit, start: UnixSeconds(901), end: UnixSeconds(905) }];
+        assert_eq!(found(channel(&s), &between, Test::Visit), [], "no reading falls into it");
+    }
+}
