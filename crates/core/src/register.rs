@@ -68,6 +68,9 @@ impl EventKind {
 /// What is wanted of a probe after its season in the ground.
 pub const BACK: &str = "back from the field: compare it with before its season";
 
+/// What is said of a probe that was not found.
+pub const LOST: &str = "lost: its last place stands in its life";
+
 /// How far a probe can be trusted.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Fitness {
@@ -104,7 +107,7 @@ pub fn fitness(principle: Principle, events: &[EventKind], calibrated: bool) -> 
         return Fitness { usable: false, blockers: vec!["out of use"] };
     }
     if lost {
-        return Fitness { usable: false, blockers: vec!["lost: its last place stands in its life"] };
+        return Fitness { usable: false, blockers: vec![LOST] };
     }
     if rejected {
         blockers.push("rejected: repair it, or take it out of use");

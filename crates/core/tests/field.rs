@@ -57,8 +57,8 @@ fn every_kind() -> Vec<Deed> {
         Deed::Channel { port: "m15".into(), value: -3.5 },
         Deed::Clock { node: "node 01".into(), check },
         Deed::Spot { point: "BD-1".into(), value: None, not_reached: text() },
-        Deed::Removed { serial: "bd-1".into(), condition: text(), lost: true },
-        Deed::Photo { sha256: "a".repeat(64), caption: text() },
+        Deed::Removed { serial: "bd-1".into(), condition: text(), lost: true, refused: false },
+        Deed::Photo { sha256: "a".repeat(64), caption: text(), taken: text(), place: None },
         Deed::Repair { of: RepairKind::ProbeExchanged, note: text() },
         Deed::Note { text: text() },
         Deed::Closed,
@@ -106,11 +106,20 @@ fn a_number_at_its_limit_is_taken_and_one_beyond_it_is_told() {
         (Deed::Spot { point: "BD-1".into(), value: None, not_reached: " ".into() }, "why BD-1 was not reached"),
         (Deed::Reading { serial: "BD-1".into(), repeats: Vec::new(), said: String::new() }, "needs a number"),
         (Deed::Core { tin: " ".into(), depth_cm: 10.0, volume_cm3: 100.0 }, "tin's number"),
-        (Deed::Photo { sha256: "a".repeat(63), caption: String::new() }, "number is damaged"),
-        (Deed::Photo { sha256: "g".repeat(64), caption: String::new() }, "number is damaged"),
+        (
+            Deed::Photo { sha256: "a".repeat(63), caption: String::new(), taken: String::new(), place: None },
+            "number is damaged",
+        ),
+        (
+            Deed::Photo { sha256: "g".repeat(64), caption: String::new(), taken: String::new(), place: None },
+            "number is damaged",
+        ),
         (Deed::Repair { of: RepairKind::Other, note: "\t".into() }, "Say what was changed"),
-        (Deed::Removed { serial: String::new(), condition: String::new(), lost: false }, "The label"),
-        (Deed::Removed { serial: "BD-9".into(), condition: String::new(), lost: false }, "another study"),
+        (Deed::Removed { serial: String::new(), condition: String::new(), lost: false, refused: false }, "The label"),
+        (
+            Deed::Removed { serial: "BD-9".into(), condition: String::new(), lost: false, refused: false },
+            "another study",
+        ),
     ];
     for (deed, words) in told {
         let says = refusal(deed.clone());

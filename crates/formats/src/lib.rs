@@ -4,6 +4,7 @@
 //! * [`logger`]: delimited files from loggers, read with a [`logger::Recipe`] that is first guessed; every line that
 //!   cannot be read is listed with its reason.
 //! * [`package`]: the record package, Ebrel's open exchange form, as a folder or a zip.
+//! * [`site`]: the plan of a site as GeoJSON.
 //! * [`wide`]: one wide CSV for a spreadsheet.
 //!
 //! Nothing here knows of the database or of pages, and nothing is judged: that is `core`.
@@ -12,6 +13,7 @@ pub mod dates;
 mod formula;
 pub mod logger;
 pub mod package;
+pub mod site;
 pub mod wide;
 
 use ebrel_core::units::UnixSeconds;

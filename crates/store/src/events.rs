@@ -48,6 +48,31 @@ impl Store {
             .collect())
     }
 
+    /// Puts a declared start in the place of another; what it was before goes into its note. Whether there was such a start.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn correct_start(&self, station: i64, was: UnixSeconds, event: &StoredEvent) -> Result<bool, StoreError> {
+        let (kind, was, starts) = (EventKind::OfficialStart.code(), was.0, event.event.start.0);
+        let mut unit = self.unit().await?;
+        let done = sqlx::query!(
+            "UPDATE event SET starts = ?1, ends = ?1, note = ?2, made_by = ?3, revision = revision + 1
+             WHERE id = (SELECT id FROM event WHERE station_id = ?4 AND kind = ?5 AND starts = ?6 LIMIT 1)",
+            starts,
+            event.note,
+            event.by,
+            station,
+            kind,
+            was
+        )
+        .execute(unit.connection())
+        .await?
+        .rows_affected();
+        unit.tests_due(station).await?;
+        unit.commit().await?;
+        Ok(done > 0)
+    }
+
     /// Keeps an event. One that was kept before under the same number of its writer's device is corrected if this is a later
     /// revision of it, and left as it is otherwise.
     ///

@@ -25,10 +25,9 @@ pub async fn come_of(store: &Store, station: i64, log: &str) -> Result<Vec<(Stri
     let entries = store.field_entries(station, Some(log)).await?;
     let whole = Log::of(&entries);
     let mut trouble = seats(store, station, &whole, &entries).await?;
-    for entry in &whole.stands {
-        if let Deed::Removed { serial, lost: false, .. } = &entry.deed {
-            end(store, station, serial, entry).await?;
-        }
+    super::removal::take_out(store, station, &whole).await?;
+    if whole.kind() == Some(LogKind::Installation) {
+        trouble.extend(super::soil::take_soil(store, station, &whole).await?);
     }
     let revision = entries.len() as i64;
     for entry in &whole.stands {
@@ -299,16 +298,4 @@ async fn round(store: &Store, station: i64, log: &Log) -> Result<Vec<(String, St
         store.add_readings(&Origin::of(Source::Hand, received_at), readings).await?;
     }
     Ok(trouble)
-}
-
-/// Ends the placement of a probe that was taken out.
-async fn end(store: &Store, station: i64, serial: &str, entry: &Entry) -> Result<(), StoreError> {
-    let lying = store.placements(station).await?.into_iter();
-    let of = lying.filter(|p| p.probe.serial.eq_ignore_ascii_case(serial) && p.ends.is_none() && p.starts < entry.at);
-    for placement in of {
-        let was = placement.given();
-        let new = NewPlacement { ends: Some(entry.at), ..was.clone() };
-        store.correct_placement(placement.id, &was, &new).await?;
-    }
-    Ok(())
 }

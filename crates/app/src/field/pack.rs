@@ -5,6 +5,7 @@ use crate::planning::{PlanError, StationPlan};
 use ebrel_core::calibration::Curve;
 use ebrel_core::field::{Limits, ProbeAtDepth, Weather, limits};
 use ebrel_core::planning::{PlannedProbe, SERVICES, Shelf, WorkAt};
+use ebrel_core::soil::Profile;
 use ebrel_core::units::{Quantity, UnixSeconds};
 use ebrel_store::Store;
 use ebrel_store::calibrations::InForce;
@@ -21,7 +22,7 @@ pub struct PackStep {
     pub does: String,
     /// What can hurt, and what keeps it from doing so.
     pub caution: Option<&'static str>,
-    /// What belongs to it: "check", "hole", "horizons", "cores", "probe", "layer", "leaving".
+    /// What belongs to it: "check", "hole", "horizons", "cores", "probe", "layer", "leaving", "clock", "kit".
     pub about: &'static str,
     /// The hole's number, or the probe's place in the pack.
     pub number: Option<usize>,
@@ -98,6 +99,8 @@ pub struct Pack {
     pub kit: Vec<(&'static str, Vec<String>)>,
     /// Nodes of the station.
     pub nodes: Vec<String>,
+    /// How the station is found again from landmarks.
+    pub found_again: Vec<String>,
     /// Serials of the register.
     pub register: Vec<String>,
     /// Shown before anything is dug.
@@ -114,10 +117,12 @@ pub async fn pack(store: &Store, station: i64, now: UnixSeconds) -> Result<Pack,
     let curves = store.calibrations_in_force().await?;
     let weather = weather(store, plan.study.id, now).await?;
     let found = &plan.found;
+    let seen = store.soil_seen(station).await?.is_some_and(|s| s.stands);
+    let soil = if seen { store.profile(station).await? } else { found.plan.soil.clone() };
     let mut probes: Vec<(usize, PackProbe)> = found
         .plan
         .buried()
-        .map(|(place, probe)| (place, planned(&plan, place, probe, &register, &curves, weather)))
+        .map(|(place, probe)| (place, planned(&plan, (place, probe), &register, &curves, (&soil, weather))))
         .collect();
     probes.sort_by(|a, b| b.1.depth_cm.total_cmp(&a.1.depth_cm));
     let at = |probe: usize| probes.iter().position(|p| p.0 == probe);
@@ -148,7 +153,8 @@ pub async fn pack(store: &Store, station: i64, now: UnixSeconds) -> Result<Pack,
         (shelf.name(), items.collect())
     };
     let lying = store.placements(station).await?.into_iter().filter(|p| p.ends.is_none() && p.note != BY_HANDHELD);
-    let installed = lying.filter(|p| p.depth_cm.is_some()).map(|p| lies(&p, &plan, &curves, weather)).collect();
+    let installed =
+        lying.filter(|p| p.depth_cm.is_some()).map(|p| lies(&p, &plan, &curves, (&soil, weather))).collect();
     let mut nodes: Vec<String> = store.streams(station).await?.into_iter().map(|s| s.node).collect();
     nodes.dedup();
     if nodes.is_empty() {
@@ -171,6 +177,7 @@ pub async fn pack(store: &Store, station: i64, now: UnixSeconds) -> Result<Pack,
         layers: layers.collect(),
         kit: Shelf::ALL.into_iter().map(shelf).collect(),
         nodes,
+        found_again: super::found_again(&plan.station, &store.landmarks(plan.study.id).await?),
         register: serials(&plan, register),
         caution: SERVICES,
     })
@@ -191,7 +198,7 @@ fn leaving(at: usize) -> Vec<PackStep> {
         ("clock", "clock", "The clock: what the node shows, and what it truly is."),
         ("check", "record", "A record was really written: look at the last one."),
         ("check", "lid", "The lid is closed, the gasket clean, the strain relief tight."),
-        ("check", "kit", "Nothing is left behind: the kit is counted, the hole covered."),
+        ("kit", "kit", "Nothing is left behind: the kit is counted, the hole covered."),
         ("check", "somebody", "Somebody knows that you are leaving."),
     ];
     let step = |(about, key, does): (&'static str, &str, &str)| {
@@ -203,15 +210,14 @@ fn leaving(at: usize) -> Vec<PackStep> {
 
 fn planned(
     plan: &StationPlan,
-    place: usize,
-    probe: &PlannedProbe,
+    (place, probe): (usize, &PlannedProbe),
     register: &[Probe],
     curves: &InForce,
-    weather: Weather,
+    (soil, weather): (&Profile, Weather),
 ) -> PackProbe {
     let found = &plan.found;
     let known = register.iter().find(|p| p.serial.eq_ignore_ascii_case(&probe.label));
-    let horizon = found.plan.soil.at(probe.depth_cm);
+    let horizon = soil.at(probe.depth_cm);
     let history = known.map(|k| curves.history(k.id, &k.model, horizon));
     let curve = history.as_ref().and_then(|h| h.curves().last()).map(|d| &d.curve);
     let quantity = probe.model.quantities.first().copied().unwrap_or(Quantity::RawOutput);
@@ -243,11 +249,16 @@ const fn raw(quantity: Quantity) -> Quantity {
     if quantity.is_moisture() { Quantity::RawOutput } else { quantity }
 }
 
-fn lies(placement: &Placement, plan: &StationPlan, curves: &InForce, weather: Weather) -> PackProbe {
+fn lies(
+    placement: &Placement,
+    plan: &StationPlan,
+    curves: &InForce,
+    (soil, weather): (&Profile, Weather),
+) -> PackProbe {
     let depth_cm = placement.depth_cm.unwrap_or(0.0);
     let probe = &placement.probe;
     let model = plan.catalogue.probes.iter().find(|m| m.name == probe.model);
-    let horizon = plan.found.plan.soil.at(depth_cm);
+    let horizon = soil.at(depth_cm);
     let history = curves.history(probe.id, &probe.model, horizon);
     let curve: Option<&Curve> = history.curves().last().map(|d| &d.curve);
     // A model that the catalogue does not know is read as its principle is.

@@ -114,7 +114,7 @@ pub async fn receive(
             }
         }
     }
-    if retest {
+    if retest || store.stations_to_test().await?.contains(&station) {
         crate::reviewing::run(store, station).await?;
     }
     Ok(answers)

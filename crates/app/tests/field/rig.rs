@@ -124,7 +124,7 @@ pub fn spot(n: i64, point: &str, value: Option<f64>, not_reached: &str) -> Entry
 }
 
 pub fn removed(n: i64, serial: &str, lost: bool) -> Entry {
-    at(n, Deed::Removed { serial: serial.into(), condition: "prong bent, “θ”".into(), lost })
+    at(n, Deed::Removed { serial: serial.into(), condition: "prong bent, “θ”".into(), lost, refused: false })
 }
 
 pub const fn moment(n: i64) -> i64 {

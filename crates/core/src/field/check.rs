@@ -3,6 +3,7 @@
 use super::clock::Clock;
 use super::deed::{Deed, StepOutcome};
 use super::log::{Entry, Log};
+use super::site::check_place;
 use crate::register::check_serial;
 use crate::units::{Range, UnixSeconds, ranges};
 use thiserror::Error;
@@ -139,9 +140,13 @@ pub fn check_entry(entry: &Entry, before: &Log, around: &Around) -> Result<(), R
             }
             Ok(())
         }
-        Deed::Photo { sha256, .. } => {
+        Deed::Photo { sha256, place, .. } => {
             let hash = sha256.len() == 64 && sha256.bytes().all(|b| b.is_ascii_hexdigit());
-            if hash { Ok(()) } else { refuse("The photograph's number is damaged: take it again.".into()) }
+            if !hash {
+                return refuse("The photograph's number is damaged: take it again.".into());
+            }
+            let known = place.map_or(Ok(()), |[latitude, longitude]| check_place(latitude, longitude).map(|_| ()));
+            known.map_err(|e| Refusal(format!("The photograph's place: {e}.")))
         }
     }
 }

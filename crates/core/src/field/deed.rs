@@ -178,6 +178,9 @@ pub enum Deed {
         /// Not found: its last place stays.
         #[serde(default)]
         lost: bool,
+        /// Not fit to go out again.
+        #[serde(default)]
+        refused: bool,
     },
     /// Something was changed: the record means something else from this minute on.
     Repair {
@@ -193,6 +196,12 @@ pub enum Deed {
         /// What it shows.
         #[serde(default)]
         caption: String,
+        /// When it was taken, as the camera's clock had it: "2026-03-01 10:12:05".
+        #[serde(default, skip_serializing_if = "String::is_empty")]
+        taken: String,
+        /// Where, latitude and longitude in degrees; never in what is given out.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        place: Option<[f64; 2]>,
     },
     /// Whatever else is worth keeping.
     Note {
@@ -204,6 +213,21 @@ pub enum Deed {
 }
 
 impl Deed {
+    /// Whether it tells of a horizon.
+    #[must_use]
+    pub const fn is_horizon(&self) -> bool {
+        matches!(self, Self::Horizon { .. })
+    }
+
+    /// The same without what would tell others where somebody was.
+    #[must_use]
+    pub fn without_place(self) -> Self {
+        match self {
+            Self::Photo { sha256, caption, taken, .. } => Self::Photo { sha256, caption, taken, place: None },
+            other => other,
+        }
+    }
+
     /// Every text that somebody entered.
     pub(super) fn texts(&self) -> Vec<&str> {
         match self {
@@ -218,7 +242,7 @@ impl Deed {
             Self::Clock { node, .. } => vec![node],
             Self::Spot { point, not_reached, .. } => vec![point, not_reached],
             Self::Removed { serial, condition, .. } => vec![serial, condition],
-            Self::Photo { sha256, caption } => vec![sha256, caption],
+            Self::Photo { sha256, caption, taken, .. } => vec![sha256, caption, taken],
             Self::Repair { note, .. } => vec![note],
             Self::Note { text } => vec![text],
         }

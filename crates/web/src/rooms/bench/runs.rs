@@ -10,6 +10,7 @@ use crate::shell::{Room, Shell, page, see_other};
 use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::field::came_back;
 use ebrel_core::bench::{RunDraft, SampleRow, School};
 use ebrel_core::field::{Deed, Entry, Log};
 use ebrel_core::roles::Role;
@@ -51,6 +52,9 @@ struct RunsPage {
     thermometers: Vec<String>,
     sheets: Vec<(String, String)>,
     stations: Vec<(i64, String)>,
+    /// Probes that came back from the field and want a look, and lost ones: serial and what was said.
+    back: Vec<(String, String)>,
+    lost: Vec<(String, String)>,
 }
 
 async fn list(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
@@ -97,6 +101,8 @@ async fn list(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
         (n, 0) => format!("All {n} dielectric probes are calibrated."),
         (n, without) => format!("{without} of {n} dielectric probes still show raw output."),
     };
+    let (back, lost) = came_back(&state.store).await?;
+    let told = |probes: Vec<(Probe, String)>| probes.into_iter().map(|(p, said)| (p.serial, said)).collect();
     let shell = Shell::within(&state, &actor, "Bench", Room::Bench, &study, None).await?;
     page(&RunsPage {
         shell,
@@ -108,6 +114,8 @@ async fn list(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
         thermometers,
         sheets,
         stations,
+        back: told(back),
+        lost: told(lost),
     })
 }
 

@@ -1,10 +1,11 @@
-//! A log as it stands, for the screen and for paper; a carried file read in; the official start declared.
+//! A log as it stands, for the screen and for paper, with the soil that it saw; a carried file read in.
 
 use super::room::words;
 use crate::shell::actor::Actor;
 use crate::shell::download::attachment;
 use crate::shell::errors::Problem;
-use crate::shell::figures::{field, moment, read_field};
+use crate::shell::figures::moment;
+use crate::shell::forms::words as typed_words;
 use crate::shell::guard::{self, CheckedForm};
 use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, say, see_other};
@@ -14,14 +15,12 @@ use actix_multipart::form::tempfile::TempFile;
 use actix_multipart::form::text::Text;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_app::field::{Built, Received, built, clock_slips, receive};
+use ebrel_app::field::{Built, Received, SoilOfLog, built, clock_slips, decide_soil, receive, soil_of};
 use ebrel_app::planning::StationPlan;
 use ebrel_app::reviewing;
 use ebrel_core::field::{Deed, Entry, Log, LogKind, StepOutcome};
-use ebrel_core::quality::{Event, EventKind};
 use ebrel_core::roles::Role;
 use ebrel_core::units::format_short;
-use ebrel_store::events::StoredEvent;
 use serde::Deserialize;
 use serde_json::Value;
 
@@ -30,7 +29,7 @@ pub fn routes(routes: &mut Routes<'_>) {
     routes.get("/stations/{id}/field/logs/{log}/entries.json", Least::Member(Role::Guest), export);
     routes.get("/stations/{id}/field/carried", Least::Member(Role::Field), carried_page);
     routes.post("/stations/{id}/field/carried", Least::Member(Role::Field), carried);
-    routes.post("/stations/{id}/field/official", Least::Member(Role::Researcher), official);
+    routes.post("/stations/{id}/field/soil", Least::Member(Role::Researcher), soil);
 }
 
 struct Line {
@@ -58,6 +57,10 @@ struct LogPage {
     cores: Vec<String>,
     /// Probes as planned and as built, for an installation.
     built: Vec<Built>,
+    /// Horizons as seen against the plan, for an installation that saw any.
+    soil: Option<SoilOfLog>,
+    /// Whether that soil is the station's, and who says so.
+    soil_stands: Option<(bool, String)>,
 }
 
 impl LogPage {
@@ -89,6 +92,14 @@ async fn show(state: web::Data<State>, actor: Actor, path: web::Path<(i64, Strin
     });
     let when = log.span().map_or_else(String::new, |(a, b)| format!("{} to {}", moment(a, offset), moment(b, offset)));
     let title = format!("{} at {}", words(log.kind()), station.name);
+    let (mut rows, mut soil) = (Vec::new(), None);
+    if log.kind() == Some(LogKind::Installation) {
+        let plan = StationPlan::load(&state.store, id).await?;
+        rows = built(&plan, &log);
+        soil = Some(soil_of(&state.store, &plan, &log).await?).filter(|s| !s.seen.horizons().is_empty());
+    }
+    let decided = soil.as_ref().and_then(|s| s.decided.as_ref()).filter(|d| d.log == number);
+    let soil_stands = decided.map(|d| (d.stands, format!("{}, {}: {}", moment(d.at, offset), d.by, d.why)));
     page(&LogPage {
         shell: Shell::within(&state, &actor, &title, Room::Field, &study, Some(&station)).await?,
         id,
@@ -99,10 +110,9 @@ async fn show(state: web::Data<State>, actor: Actor, path: web::Path<(i64, Strin
         slips: clock_slips(&state.store, id, &log).await?.into_iter().map(|s| s.1).collect(),
         lines: lines(&log.stands),
         corrected: lines(&log.corrected),
-        built: match log.kind() {
-            Some(LogKind::Installation) => built(&StationPlan::load(&state.store, id).await?, &log),
-            Some(LogKind::Visit | LogKind::Round | LogKind::Removal) | None => Vec::new(),
-        },
+        built: rows,
+        soil,
+        soil_stands,
         cores: cores.collect(),
         log: number,
     })
@@ -148,13 +158,21 @@ fn line(entry: &Entry, offset: i64) -> Line {
             warn = true;
             format!("{point}: not reached, {not_reached}")
         }
-        Deed::Removed { serial, condition, lost } => {
-            warn = *lost;
-            format!("{serial} {}. {condition}", if *lost { "not found" } else { "taken out" })
+        Deed::Removed { serial, condition, lost, refused } => {
+            warn = *lost || *refused;
+            let how = match (lost, refused) {
+                (true, _) => "not found",
+                (_, true) => "taken out, not fit to go out again",
+                (..) => "taken out",
+            };
+            format!("{serial} {how}. {condition}")
         }
-        Deed::Photo { sha256, caption } => {
+        Deed::Photo { sha256, caption, taken, place } => {
             photo = Some(sha256.clone());
-            if caption.is_empty() { "Photograph".to_owned() } else { caption.clone() }
+            let what = if caption.is_empty() { "Photograph" } else { caption };
+            let when = if taken.is_empty() { String::new() } else { format!(", taken {taken}") };
+            let at = place.map_or_else(String::new, |[a, b]| format!(", at {a:.5}°, {b:.5}°"));
+            format!("{what}{when}{at}")
         }
         Deed::Repair { of, note } => format!("{}: {note}", of.words()),
         Deed::Note { text } => text.clone(),
@@ -164,10 +182,44 @@ fn line(entry: &Entry, offset: i64) -> Line {
 
 async fn export(state: web::Data<State>, path: web::Path<(i64, String)>) -> Result<HttpResponse, Problem> {
     let (id, number) = path.into_inner();
-    let entries = state.store.field_entries(id, Some(&number)).await?;
+    let entries = state.store.field_entries(id, Some(&number)).await?.into_iter();
+    let entries: Vec<Entry> = entries.map(|e| Entry { deed: e.deed.without_place(), ..e }).collect();
     let body = serde_json::json!({"format": "ebrel-field-entries", "version": 1, "entries": entries});
     let text = serde_json::to_string_pretty(&body).map_err(|e| Problem::Internal(e.to_string()))?;
     Ok(attachment("application/json", &format!("log-{number}.json"), text))
+}
+
+#[derive(Deserialize)]
+struct SoilDecision {
+    #[serde(default)]
+    log: String,
+    #[serde(default)]
+    stands: String,
+    #[serde(default)]
+    why: String,
+}
+
+/// Goes back to the plan's soil, or to that which was seen.
+async fn soil(
+    state: web::Data<State>,
+    actor: Actor,
+    id: web::Path<i64>,
+    form: CheckedForm<SoilDecision>,
+) -> Result<HttpResponse, Problem> {
+    let why = typed_words(&form.0.why, "the reason", 200).map_err(Problem::Refused)?;
+    let station = state.store.station(*id).await?;
+    let now = state.now(&state.store.study(station.study_id).await?);
+    decide_soil(&state.store, *id, form.0.stands == "seen", (actor.name(), &why), now).await?;
+    reviewing::run(&state.store, *id).await?;
+    say(
+        &actor,
+        &format!(
+            "The soil of {} is the one {} now.",
+            station.name,
+            if form.0.stands == "seen" { "that was seen" } else { "of its plan" }
+        ),
+    )?;
+    Ok(see_other(&format!("/stations/{}/field/logs/{}", *id, form.0.log)))
 }
 
 #[derive(Template)]
@@ -176,15 +228,13 @@ struct CarriedPage {
     shell: Shell,
     id: i64,
     station: String,
-    /// The form of the official start, as it was typed.
-    official: OfficialStart,
     taken: Option<(usize, usize)>,
     refused: Vec<Received>,
     error: Option<String>,
 }
 
 async fn carried_page(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    show_carried(&state, &actor, *id, None, None, None).await
+    show_carried(&state, &actor, *id, None, None).await
 }
 
 async fn show_carried(
@@ -192,7 +242,6 @@ async fn show_carried(
     actor: &Actor,
     id: i64,
     answers: Option<Vec<Received>>,
-    official: Option<OfficialStart>,
     error: Option<String>,
 ) -> Result<HttpResponse, Problem> {
     let station = state.store.station(id).await?;
@@ -200,16 +249,7 @@ async fn show_carried(
     let taken = answers.as_ref().map(|a| (a.iter().filter(|r| r.kept).count(), a.len()));
     let refused = answers.into_iter().flatten().filter(|a| !a.kept).collect();
     let shell = Shell::within(state, actor, "Carried entries", Room::Field, &study, Some(&station)).await?;
-    let now = || OfficialStart { at: field(state.now(&study), study.utc_offset_minutes), why: String::new() };
-    page(&CarriedPage {
-        shell,
-        id,
-        station: station.name,
-        official: official.unwrap_or_else(now),
-        taken,
-        refused,
-        error,
-    })
+    page(&CarriedPage { shell, id, station: station.name, taken, refused, error })
 }
 
 #[derive(MultipartForm)]
@@ -232,12 +272,12 @@ async fn carried(
     let entries = read_carried(&form.file);
     let entries = match entries {
         Ok(entries) => entries,
-        Err(error) => return show_carried(&state, &actor, *id, None, None, Some(error)).await,
+        Err(error) => return show_carried(&state, &actor, *id, None, Some(error)).await,
     };
     let station = state.store.station(*id).await?;
     let study = state.store.study(station.study_id).await?;
     let answers = receive(&state.store, *id, &entries, actor.name(), state.now(&study)).await?;
-    show_carried(&state, &actor, *id, Some(answers), None, None).await
+    show_carried(&state, &actor, *id, Some(answers), None).await
 }
 
 /// The entries of a carried file, or a sentence that says what is wrong with it.
@@ -254,62 +294,4 @@ fn read_carried(file: &TempFile) -> Result<Vec<Value>, String> {
         return Err("This is no file of field entries: choose the one that the phone carried.".into());
     }
     Ok(json.get("entries").and_then(Value::as_array).cloned().unwrap_or_default())
-}
-
-/// The longest reason, characters.
-const LONGEST_WHY: usize = 500;
-
-#[derive(Deserialize)]
-struct OfficialStart {
-    #[serde(default)]
-    at: String,
-    #[serde(default)]
-    why: String,
-}
-
-async fn official(
-    state: web::Data<State>,
-    actor: Actor,
-    id: web::Path<i64>,
-    form: CheckedForm<OfficialStart>,
-) -> Result<HttpResponse, Problem> {
-    let station = state.store.station(*id).await?;
-    let study = state.store.study(station.study_id).await?;
-    let read = read_field(&form.0.at, study.utc_offset_minutes);
-    let wrong = match read {
-        None => Some(format!("“{}” is no date and time: write it like 2026-05-01 06:00.", form.0.at.trim())),
-        Some(at) if at > state.now(&study) => {
-            Some("This is still to come: declare it when the record counts, not before.".to_owned())
-        }
-        Some(_) if form.0.why.trim().chars().count() > LONGEST_WHY => {
-            Some(format!("The reason has at most {LONGEST_WHY} characters: shorten it."))
-        }
-        Some(_) if form.0.why.trim().is_empty() => {
-            Some("Say why the record counts from there: settled, wetted, checked against what?".to_owned())
-        }
-        Some(_) => None,
-    };
-    let (Some(at), None) = (read, &wrong) else {
-        return show_carried(&state, &actor, *id, None, Some(form.0), wrong).await;
-    };
-    let event = StoredEvent {
-        event: Event { kind: EventKind::OfficialStart, start: at, end: at },
-        amount: None,
-        unit: String::new(),
-        note: form.0.why.trim().to_owned(),
-        by: actor.name().to_owned(),
-        client_id: None,
-        revision: 1,
-    };
-    state.store.add_event(*id, &event).await?;
-    reviewing::run(&state.store, *id).await?;
-    say(
-        &actor,
-        &format!(
-            "The record of {} counts from {}; what was before stays.",
-            station.name,
-            moment(at, study.utc_offset_minutes)
-        ),
-    )?;
-    Ok(see_other(&format!("/studies/{}/field", study.id)))
 }

@@ -1,18 +1,25 @@
 //! The room Field: how stations stand, what phones take along and bring back, logs, and corrections.
 
+mod landmarks;
 mod logs;
+mod official;
 mod phone;
 mod photos;
 mod placements;
+mod retrieval;
 mod room;
 mod site_plan;
+mod snapshots;
 
 use crate::shell::routes::Routes;
 
 /// Routes of this room.
 pub fn routes(routes: &mut Routes<'_>) {
     room::routes(routes);
-    site_plan::routes(routes);
+    landmarks::routes(routes);
+    retrieval::routes(routes);
+    official::routes(routes);
+    snapshots::routes(routes);
     phone::routes(routes);
     photos::routes(routes);
     logs::routes(routes);

@@ -26,7 +26,7 @@ pub fn routes(routes: &mut Routes<'_>) {
 }
 
 /// What the worker keeps on the phone.
-const FILES: [&str; 19] = [
+const FILES: [&str; 21] = [
     "/assets/shell/fonts.css",
     "/assets/shell/mark.svg",
     "/assets/rooms/field/app/field.css",
@@ -36,12 +36,14 @@ const FILES: [&str; 19] = [
     "/assets/rooms/field/app/ids.js",
     "/assets/rooms/field/app/judge.js",
     "/assets/rooms/field/app/keep.js",
+    "/assets/rooms/field/app/face.js",
     "/assets/rooms/field/app/log.js",
     "/assets/rooms/field/app/photo.js",
     "/assets/rooms/field/app/scan.js",
     "/assets/rooms/field/app/send.js",
     "/assets/rooms/field/app/station.js",
     "/assets/rooms/field/app/ui.js",
+    "/assets/vendor/exifr/exifr.js",
     "/assets/vendor/idb/idb.js",
     "/assets/vendor/jsqr/jsQR.js",
     "/assets/vendor/fonts/atkinson-hyperlegible-next-latin-400-normal.woff2",

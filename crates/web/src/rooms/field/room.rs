@@ -84,7 +84,7 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
         (_, false) => format!("{}.", parts.join(", ")),
     };
     let shell = Shell::within(&state, &actor, "Field", Room::Field, &study, None).await?;
-    let site = site_plan(&state.store.stations(*id).await?);
+    let site = site_plan(&state.store.stations(*id).await?, &state.store.landmarks(*id).await?);
     let due = rows.iter().any(|r| r.probes != NONE_YET);
     page(&RoomPage { shell, answer, rows, study: *id, due, site })
 }

@@ -1,18 +1,10 @@
-//! A plan of the site to scale, north up: where the stations stand to each other. No map lies under it.
+//! A plan of the site to scale, north up: where stations and landmarks stand to each other. No map lies under it.
 
-use actix_web::{HttpResponse, web};
-use ebrel_core::roles::Role;
+use ebrel_app::field::place_of;
+use ebrel_core::field::LandmarkKind;
+use ebrel_core::quality::Place;
+use ebrel_store::landmarks::Landmark;
 use ebrel_store::stations::Station;
-use serde_json::{Value, json};
-
-use crate::shell::download::attachment;
-use crate::shell::errors::Problem;
-use crate::shell::routes::{Least, Routes};
-use crate::state::State;
-
-pub fn routes(routes: &mut Routes<'_>) {
-    routes.get("/studies/{id}/field/site.geojson", Least::Member(Role::Guest), geojson);
-}
 
 /// Metres of a degree of latitude, by the mean radius of the Earth (6371.0 km).
 const M_PER_DEGREE: f64 = 111_195.0;
@@ -24,7 +16,9 @@ const LINE: f64 = 17.0;
 const NAME_WIDTH: f64 = 140.0;
 
 pub struct Spot {
-    pub id: i64,
+    /// The station's number; `None` for a landmark.
+    pub station: Option<i64>,
+    pub gateway: bool,
     pub name: String,
     pub x: f64,
     pub y: f64,
@@ -32,6 +26,7 @@ pub struct Spot {
     pub left: bool,
     /// Where its name stands: moved down where another one stands already.
     pub name_y: f64,
+    pub name_x: f64,
 }
 
 /// The drawing.
@@ -44,15 +39,20 @@ pub struct SitePlan {
     pub nowhere: Vec<String>,
 }
 
-/// Draws the stations whose place is known, if any is.
-pub fn site_plan(stations: &[Station]) -> Option<SitePlan> {
-    let placed: Vec<(&Station, f64, f64)> =
-        stations.iter().filter_map(|s| Some((s, s.latitude?, s.longitude?))).collect();
+/// What is to be drawn: where, its name, and what it is.
+type Drawn<'a> = (Place, &'a str, Option<i64>, bool);
+
+/// Draws the stations and landmarks whose place is known, if any is.
+pub fn site_plan(stations: &[Station], landmarks: &[Landmark]) -> Option<SitePlan> {
+    let of_stations = stations.iter().filter_map(|s| Some((place_of(s)?, s.name.as_str(), Some(s.id), false)));
+    let marks = landmarks.iter().map(|l| (l.place, l.name.as_str(), None, l.kind == LandmarkKind::Gateway));
+    let placed: Vec<Drawn<'_>> = of_stations.chain(marks).collect();
     let n = placed.len() as f64;
-    let (lat0, lon0) = placed.iter().fold((0.0, 0.0), |(a, b), p| (a + p.1 / n, b + p.2 / n));
+    let (lat0, lon0) = placed.iter().fold((0.0, 0.0), |(a, b), p| (a + p.0.latitude / n, b + p.0.longitude / n));
     let metres: Vec<(f64, f64)> = placed
         .iter()
-        .map(|p| ((p.2 - lon0) * M_PER_DEGREE * lat0.to_radians().cos(), (p.1 - lat0) * M_PER_DEGREE))
+        .map(|p| p.0)
+        .map(|p| ((p.longitude - lon0) * M_PER_DEGREE * lat0.to_radians().cos(), (p.latitude - lat0) * M_PER_DEGREE))
         .collect();
     let reach = |of: fn(&(f64, f64)) -> f64| {
         let (low, high) = metres.iter().map(of).fold((f64::MAX, f64::MIN), |(a, b), v| (a.min(v), b.max(v)));
@@ -64,7 +64,7 @@ pub fn site_plan(stations: &[Station]) -> Option<SitePlan> {
     let ((x0, width), (y0, height)) = (reach(|m| m.0), reach(|m| m.1));
     let scale = ((SIZE.0 - 2.0 * EDGE) / width).min((SIZE.1 - 2.0 * EDGE) / height);
     let mut spots: Vec<Spot> = Vec::new();
-    for ((s, ..), m) in placed.iter().zip(&metres) {
+    for ((_, name, station, gateway), m) in placed.iter().zip(&metres) {
         let x = one(0.5 * SIZE.0 + (m.0 - x0) * scale);
         let y = one(0.5 * SIZE.1 - (m.1 - y0) * scale);
         let left = x > 0.6 * SIZE.0;
@@ -72,7 +72,8 @@ pub fn site_plan(stations: &[Station]) -> Option<SitePlan> {
         while spots.iter().any(|o| (o.name_y - name_y).abs() < LINE && (o.x - x).abs() < NAME_WIDTH) {
             name_y += LINE;
         }
-        spots.push(Spot { id: s.id, name: s.name.clone(), x, y, left, name_y: one(name_y) });
+        let (name, name_x) = ((*name).to_owned(), one(if left { x - 11.0 } else { x + 11.0 }));
+        spots.push(Spot { station: *station, gateway: *gateway, name, x, y, left, name_x, name_y: one(name_y) });
     }
     let bar = [5000.0, 2000.0, 1000.0, 500.0, 200.0, 100.0, 50.0, 20.0, 10.0, 5.0];
     let bar_m = bar.into_iter().find(|m| m * scale <= 0.3 * SIZE.0).unwrap_or(5.0);
@@ -88,26 +89,6 @@ pub fn site_plan(stations: &[Station]) -> Option<SitePlan> {
 
 fn one(v: f64) -> f64 {
     (v * 10.0).round() / 10.0
-}
-
-/// The stations as points; one without a place is left out, and named in the collection.
-async fn geojson(state: web::Data<State>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let study = state.store.study(*id).await?;
-    let stations = state.store.stations(*id).await?;
-    let feature = |s: &Station| -> Option<Value> {
-        let mut coordinates = vec![s.longitude?, s.latitude?];
-        coordinates.extend(s.elevation_m);
-        Some(json!({
-            "type": "Feature", "geometry": {"type": "Point", "coordinates": coordinates},
-            "properties": {"code": s.code, "name": s.name, "treatment": s.treatment, "cover": s.cover},
-        }))
-    };
-    let features: Vec<Value> = stations.iter().filter_map(feature).collect();
-    let nowhere: Vec<&str> =
-        stations.iter().filter(|s| s.latitude.is_none() || s.longitude.is_none()).map(|s| s.name.as_str()).collect();
-    let body = json!({"type": "FeatureCollection", "name": study.name, "features": features, "without_place": nowhere});
-    let text = serde_json::to_string_pretty(&body).map_err(|e| Problem::Internal(e.to_string()))?;
-    Ok(attachment("application/geo+json", "site.geojson", text))
 }
 
 #[cfg(test)]
@@ -135,22 +116,22 @@ mod tests {
         let south = station("south", Some((46.9, -3.2)));
         let north = station("north", Some((46.909, -3.2)));
         let east = station("east", Some((46.9, -3.19)));
-        let plan = site_plan(&[south, north, east, station("lost", None)]).unwrap();
+        let plan = site_plan(&[south, north, east, station("lost", None)], &[]).unwrap();
         let at = |name: &str| plan.spots.iter().find(|s| s.name == name).unwrap();
         assert!(at("north").y < at("south").y && at("east").x > at("south").x);
         // 0.009° of latitude are 1000.8 m; 0.01° of longitude here 759.8 m.
         let (up, right) = (at("south").y - at("north").y, at("east").x - at("south").x);
         assert!((right / up - 759.8 / 1000.8).abs() < 0.01, "{right} {up}");
         assert_eq!(plan.nowhere, ["lost"]);
-        assert!(site_plan(&[station("lost", None)]).is_none() && site_plan(&[]).is_none());
-        let alone = site_plan(&[station("one", Some((46.9, -3.2)))]).unwrap();
+        assert!(site_plan(&[station("lost", None)], &[]).is_none() && site_plan(&[], &[]).is_none());
+        let alone = site_plan(&[station("one", Some((46.9, -3.2)))], &[]).unwrap();
         assert!(alone.spots[0].x.is_finite() && alone.bar.0 > 0.0);
     }
 
     #[test]
     fn names_of_stations_at_one_place_stand_below_each_other_around_the_middle() {
         let here = || station("a", Some((46.9, -3.2)));
-        let plan = site_plan(&[here(), here(), here()]).unwrap();
+        let plan = site_plan(&[here(), here(), here()], &[]).unwrap();
         assert!(plan.spots.iter().all(|s| (s.x, s.y) == (320.0, 160.0)), "one place is in the middle");
         let mut names: Vec<f64> = plan.spots.iter().map(|s| s.name_y).collect();
         names.sort_by(f64::total_cmp);

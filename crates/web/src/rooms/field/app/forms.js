@@ -1,5 +1,7 @@
 // What belongs to a step: the form of each kind, everything kept as soon as it is entered.
+import { face, otherwise } from "./face.js";
 import { judge } from "./judge.js";
+import * as keep from "./keep.js";
 import { scan } from "./scan.js";
 import { button, field, figure, h, input, number, says } from "./ui.js";
 
@@ -35,21 +37,28 @@ function horizons(s, context) {
   const under = last(seen)?.deed.bottom_cm ?? 0;
   const next = context.pack.layers.find((l) => l.span_cm[0] >= under - 1) ?? { name: "", texture: "" };
   const name = input({ id: "h-name", value: next.name }), bottom = figure({ id: "h-bottom" }), texture = input({ id: "h-texture", value: next.texture });
-  const differs = (d) => {
-    const plan = context.pack.layers.find((l) => l.name === d.name);
-    if (!plan) return "not in the plan";
-    const off = Math.abs(plan.span_cm[1] - d.bottom_cm);
-    return off > 3 ? `plan: to ${plan.span_cm[1]} cm` : "";
-  };
-  return h("div", {},
-    h("ul", { className: "seen" }, ...seen.map((e) => h("li", {}, `${e.deed.name}: ${e.deed.top_cm} to ${e.deed.bottom_cm} cm, ${e.deed.texture}`, differs(e.deed) ? h("b", { className: "bad" }, ` (${differs(e.deed)})`) : null))),
+  const view = h("div", {}, face(seen.map((e) => e.deed), context.pack),
+    h("ul", { className: "seen" }, ...seen.map((e) => {
+      const differs = otherwise(e.deed, context.pack.layers);
+      return h("li", {}, `${e.deed.name}: ${e.deed.top_cm} to ${e.deed.bottom_cm} cm, ${e.deed.texture}`, differs ? h("b", { className: "bad" }, ` (${differs})`) : null);
+    })),
     field("Horizon", name), field(`From ${under} cm down to`, bottom, "cm"), field("Texture by hand", texture), place,
     button("Keep this horizon", () => {
       const to = number(bottom.value);
       if (!name.value.trim()) return tell("Give it a name: A, E, Bt.");
       if (!(to > under && to <= 1000)) return tell(`It must end below ${under} cm.`);
-      keepIt(context, { kind: "horizon", name: name.value.trim(), top_cm: under, bottom_cm: to, texture: texture.value.trim() });
+      return keepIt(context, { kind: "horizon", name: name.value.trim(), top_cm: under, bottom_cm: to, texture: texture.value.trim() });
     }));
+  const before = last(seen);
+  if (before) {
+    const deeper = figure({ id: "h-again", value: before.deed.bottom_cm, ariaLabel: `${before.deed.name} ends at` });
+    view.append(h("details", {}, h("summary", {}, `Correct ${before.deed.name}`), field(`${before.deed.name} ends at`, deeper, "cm"), button("Correct it", () => {
+      const to = number(deeper.value);
+      if (!(to > before.deed.top_cm && to <= 1000)) return tell(`It must end below ${before.deed.top_cm} cm.`);
+      return keepIt(context, { ...before.deed, bottom_cm: to }, before.id);
+    }, "quiet")));
+  }
+  return view;
 }
 
 function cores(s, context) {
@@ -286,10 +295,40 @@ function spot(s, context) {
 function remove(s, context) {
   const p = context.pack.installed[s.number];
   const before = last(of(context, "removed", (d) => d.serial === p.label));
-  const condition = input({ id: "rm-condition", value: before?.deed.condition ?? "" });
-  const keepIts = (lost) => keepIt(context, { kind: "removed", serial: p.label, condition: condition.value.trim(), lost }, before?.id);
+  const condition = input({ id: "rm-condition", value: before?.deed.condition ?? "", placeholder: "prongs, cable, plug" });
+  const unfit = h("input", { type: "checkbox", id: "rm-unfit", checked: before?.deed.refused ?? false });
+  const keepIts = (lost) => keepIt(context, { kind: "removed", serial: p.label, condition: condition.value.trim(), lost, refused: !lost && unfit.checked }, before?.id);
   return h("div", {}, h("p", {}, "Follow the cable; lever beside the probe, never pull."), field("Condition", condition),
+    h("label", { className: "f tick" }, unfit, " not fit to go out again"),
     button("It is out", () => keepIts(false), "big"), button("Not found: lost", () => keepIts(true), "quiet"));
 }
 
-export const forms = { hole, horizons, cores, probe, layer, leaving, clock: clockCheck, reference, repairs, spot, remove };
+/** The kit, item by item: nothing is left behind. Ticks are kept on the phone and are no entries of their own. */
+function kit(s, context) {
+  const [place, tell] = told();
+  const items = context.pack.kit.flatMap(([, of_]) => of_);
+  const key = `kit:${context.log}`;
+  const boxes = items.map((item, i) => h("input", { type: "checkbox", id: `kit-${i}`, onchange: remember }));
+  async function remember() {
+    await keep.set(key, items.filter((_, i) => boxes[i].checked));
+    count.textContent = counted();
+  }
+  const counted = () => `${boxes.filter((b) => b.checked).length} of ${items.length} counted`;
+  const count = h("p", { className: "label", role: "status" });
+  const known = keep.setting(key).then((ticked) => {
+    boxes.forEach((b, i) => { b.checked = (ticked ?? []).includes(items[i]); });
+    count.textContent = counted();
+  });
+  const view = h("div", {}, count, ...items.map((item, i) => h("label", { className: "f tick" }, boxes[i], ` ${item}`)), place);
+  view.tell = tell;
+  view.left = async () => {
+    await known;
+    const missing = items.filter((_, i) => !boxes[i].checked);
+    if (!missing.length) return "";
+    const named = missing.slice(0, 3).join(", ");
+    return `Not counted yet: ${named}${missing.length > 3 ? ` and ${missing.length - 3} more` : ""}. Tick what is there, or leave the step out with a reason.`;
+  };
+  return view;
+}
+
+export const forms = { kit, hole, horizons, cores, probe, layer, leaving, clock: clockCheck, reference, repairs, spot, remove };

@@ -94,7 +94,11 @@ function one(s, at, steps, context, outcome, go) {
     s.caution ? h("p", { className: "caution" }, s.caution) : null,
     h("p", { className: "does" }, s.does),
     form ?? null,
-    button("Done", () => outcome(s, "done"), "big go"),
+    button("Done", async () => {
+      const left = (await form?.left?.()) ?? "";
+      if (left) return form.tell(left);
+      return outcome(s, "done");
+    }, "big go"),
     h("div", { className: "row" },
       button("Leave out…", () => { skip.hidden = false; why.focus(); }, "quiet"),
       at > 0 ? button("Back", () => go(at - 1), "quiet") : null,
@@ -125,8 +129,8 @@ const WORDS = {
   channel: (d) => `port ${d.port} reads ${d.value}`,
   clock: (d) => `clock of ${d.node}: ${d.shown - d.truth} s ahead${d.set ? ", set right" : ""}`,
   spot: (d) => (d.value === null ? `${d.point}: not reached, ${d.not_reached}` : `${d.point}: ${d.value}`),
-  removed: (d) => `${d.serial} ${d.lost ? "not found" : "taken out"}${d.condition ? `: ${d.condition}` : ""}`,
-  photo: (d) => `photograph ${d.caption}`,
+  removed: (d) => `${d.serial} ${d.lost ? "not found" : d.refused ? "taken out, not fit to go out again" : "taken out"}${d.condition ? `: ${d.condition}` : ""}`,
+  photo: (d) => `photograph ${d.caption}${d.taken ? `, taken ${d.taken}` : ""}${d.place ? `, at ${d.place.join(", ")}` : ""}`,
   repair: (d) => `${d.of.replace("_", " ")}: ${d.note}`,
   note: (d) => d.text,
 };

@@ -35,6 +35,7 @@ export async function station(id) {
     h("p", {}, h("a", { href: "#/" }, "‹ Field")),
     h("h1", { tabIndex: -1 }, pack.name),
     pack.stops.length ? h("div", { className: "card bad" }, h("b", {}, `The plan is not in order (${pack.stops.length}):`), ...pack.stops.map((s) => h("p", {}, s))) : null,
+    pack.found_again?.length ? h("p", {}, `The station stands ${pack.found_again.join(", and ")}.`) : null,
     h("p", { className: "caution" }, pack.caution),
     ...logs.filter((l) => !l.closed).map((l) => h("a", { className: "card go", href: `#/s/${id}/${l.kind}/${l.log}` }, h("b", {}, `Go on: ${name(l.kind)}`), h("span", {}, `begun ${day(l.at, pack.offset_minutes)} ${clock(l.at, pack.offset_minutes)}, ${l.entries} entries`))),
     ...KINDS.filter(([kind]) => fits[kind]).map(([kind, words]) => button(words, () => begin(kind), "big")),
