@@ -8,6 +8,7 @@
 
 mod bath;
 mod bench;
+mod beside;
 mod faults;
 pub mod practice;
 mod probes;
@@ -18,6 +19,7 @@ mod weather;
 
 pub use bath::{BathReadings, PracticeThermometer, SETTINGS_C};
 pub use bench::{BenchRun, SampleMasses, drying_container};
+pub use beside::{Beside, Cover, PortBeside, Sees, three_rod_counts};
 pub use faults::{Fault, FaultKind};
 pub use probes::blade_dielectric_curve;
 pub use scenario::{Horizon, MoistureProbe, Scenario, ostrelle_cut_coupe};
@@ -68,6 +70,34 @@ pub fn simulate(scenario: &Scenario, seed: u64) -> Simulated {
     }
     let faults = faults::apply(scenario, &mut readings, &mut rng);
     Simulated { streams: readings.into_streams(), faults }
+}
+
+/// Runs stations beside that of the scenario, under its weather: for each its ports with readings in order of time.
+#[must_use]
+pub fn simulate_beside(scenario: &Scenario, seed: u64, others: &[Beside]) -> Vec<Vec<Vec<(i64, f64)>>> {
+    let mut rng = ChaCha8Rng::seed_from_u64(seed);
+    let mut weather = Weather::new(&mut rng, scenario.season);
+    // The weather draws from the one stream of chance that the first station's noise draws from: it must draw here too.
+    let mut soil = Soil::new(&scenario.horizons);
+    let mut first = Readings::new(scenario);
+    let mut stations: Vec<beside::Station<'_>> =
+        others.iter().map(|o| beside::Station::new(o, scenario, seed)).collect();
+    let mut t = scenario.start - 365 * 86_400;
+    while t <= scenario.end {
+        let now = weather.step(t, &mut rng);
+        soil.step(&now, t, scenario.canopy_removed);
+        for station in &mut stations {
+            station.step(&now, t);
+        }
+        if t >= scenario.start {
+            first.take(t, &now, &soil, &mut rng);
+            for station in &mut stations {
+                station.take(t, &now);
+            }
+        }
+        t += scenario.interval;
+    }
+    stations.into_iter().map(beside::Station::into_readings).collect()
 }
 
 #[cfg(test)]

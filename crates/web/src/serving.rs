@@ -14,6 +14,7 @@ use ebrel_app::reviewing;
 use rustls::ServerConfig;
 use std::net::{SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// How to serve.
 #[derive(Args)]
@@ -70,6 +71,25 @@ pub async fn demo(port: u16, data: &Path, fresh: bool) -> anyhow::Result<()> {
         demo::seed(&state.store).await?;
         data_dir::mark_demo(data, true).map_err(wrong)?;
     }
+    let (store, making) = (state.store.clone(), Arc::clone(&state.making));
+    let told = {
+        let making = Arc::clone(&making);
+        move |left: Vec<&'static str>| {
+            if let Ok(mut making) = making.lock() {
+                *making = left;
+            }
+        }
+    };
+    told(demo::missing(&state.store).await?);
+    // A kill in the middle leaves a part unmade; the next start makes it.
+    tokio::spawn(async move {
+        if let Err(error) = demo::rest(&store, told).await {
+            tell(&format!("A part of the demo could not be made, and is tried again at the next start: {error}"));
+            if let Ok(mut making) = making.lock() {
+                making.clear();
+            }
+        }
+    });
     run(state, SocketAddr::from(([127, 0, 0, 1], port)), None, lock).await
 }
 

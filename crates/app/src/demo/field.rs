@@ -1,28 +1,29 @@
-//! The demo's logs: the cut coupe's installation and visits, and the uncut coupe, which is being installed today.
+//! The demo's logs: the cut coupe's installation and visits, and the hollow at the spring, which is being installed today.
 
-use crate::field::{Pack, PackStep, pack, receive};
+use crate::field::{Pack, PackProbe, PackStep, pack};
 use crate::planning::PlanError;
 use ebrel_core::field::{ClockCheck, Deed, Entry, LogKind, StepOutcome, judge};
 use ebrel_core::units::UnixSeconds;
+use ebrel_simulator::three_rod_counts;
 use ebrel_store::Store;
 
 /// Writes entries of one log, a number and some minutes further each time.
-struct Writer<'p> {
+pub(super) struct Writer<'p> {
     pack: &'p Pack,
     log: String,
     at: UnixSeconds,
-    entries: Vec<Entry>,
+    pub(super) entries: Vec<Entry>,
 }
 
 impl<'p> Writer<'p> {
-    fn new(pack: &'p Pack, number: u32, of: LogKind, at: UnixSeconds) -> Self {
+    pub(super) fn new(pack: &'p Pack, number: u32, of: LogKind, at: UnixSeconds) -> Self {
         let log = format!("01970000-0000-7000-8000-{number:012}");
         let mut writer = Self { pack, log, at, entries: Vec::new() };
         writer.write(Deed::Begun { of });
         writer
     }
 
-    fn write(&mut self, deed: Deed) {
+    pub(super) fn write(&mut self, deed: Deed) {
         let number = self.entries.len();
         let id = format!("{}-{number:03}", self.log);
         let (log, station, by) = (self.log.clone(), self.pack.code.clone(), "TQ".to_owned());
@@ -30,7 +31,7 @@ impl<'p> Writer<'p> {
         self.at = UnixSeconds(self.at.0 + 4 * 60);
     }
 
-    fn done(&mut self, step: &str, does: &str) {
+    pub(super) fn done(&mut self, step: &str, does: &str) {
         let (step, does) = (step.to_owned(), does.to_owned());
         self.write(Deed::Step { step, does, outcome: StepOutcome::Done, note: String::new() });
     }
@@ -38,24 +39,40 @@ impl<'p> Writer<'p> {
     /// A probe put in and read; its reading is that of a soil at 0.25 m³/m³, or of a mild day.
     fn probe(&mut self, step: &PackStep) {
         let Some(probe) = step.number.and_then(|n| self.pack.probes.get(n)) else { return };
-        let (serial, limits) = (probe.label.clone(), &probe.limits);
         self.write(Deed::Probe {
-            serial: serial.clone(),
+            serial: probe.label.clone(),
             depth_cm: probe.depth_cm,
             port: probe.port.clone(),
             orientation: probe.orientation.clone(),
             given_up: false,
             repacked: false,
         });
-        let moist = limits.scale.iter().find(|p| p.1 >= 0.25).map_or(900.0, |p| p.0);
-        let raw = if limits.unit == "°C" { 13.4 } else { moist };
+        self.reading(probe, shown_at(probe, 0.25));
+    }
+
+    /// Three readings that agree, with what the phone said of them.
+    pub(super) fn reading(&mut self, probe: &PackProbe, raw: f64) {
         let repeats = vec![raw, raw, raw];
-        let said = judge(limits, &repeats, None).map(|j| j.says).unwrap_or_default();
-        self.write(Deed::Reading { serial, repeats, said });
+        let said = judge(&probe.limits, &repeats, None).map(|j| j.says).unwrap_or_default();
+        self.write(Deed::Reading { serial: probe.label.clone(), repeats, said });
+    }
+
+    /// The steps of a visit, all done.
+    pub(super) fn visited(&mut self) {
+        for (step, does) in [
+            ("clock", "Clock: what the node shows, and what it truly is."),
+            ("last-record", "The last record was written when it was due."),
+            ("battery", "Battery: voltage under load, poles clean."),
+            ("enclosure", "Enclosure: dry inside, gasket whole, gel still blue."),
+            ("cables", "Cables and plugs: no gnawing, no strain, tight."),
+            ("cover", "Cover and surface: as they were; photographs from the usual places."),
+        ] {
+            self.done(step, does);
+        }
     }
 
     /// What a step asks for, and that it is done.
-    fn step(&mut self, step: &PackStep) {
+    pub(super) fn step(&mut self, step: &PackStep) {
         match step.about {
             "hole" => self.write(Deed::Hole { number: step.number.unwrap_or(0).max(1) as u32, depth_cm: 72.0 }),
             "horizons" => {
@@ -74,6 +91,18 @@ impl<'p> Writer<'p> {
             _ => {}
         }
         self.done(&step.key, &step.does);
+    }
+}
+
+/// What a handheld shows of a probe in soil of this water content, or on a mild day.
+pub(super) fn shown_at(probe: &PackProbe, theta: f64) -> f64 {
+    let limits = &probe.limits;
+    match limits.raw_unit.as_str() {
+        "°C" => 13.4,
+        "counts" => three_rod_counts(102, theta),
+        "kPa" => 31.0,
+        "ohm" => 1_400.0,
+        _ => limits.scale.iter().find(|p| p.1 >= theta).map_or(900.0, |p| p.0),
     }
 }
 
@@ -109,11 +138,11 @@ pub async fn seed(store: &Store, study: i64, start: UnixSeconds) -> Result<(), P
             unit.commit().await?;
         }
     }
-    if let Some(uncut) = by_code("uncut").await? {
-        let pack = pack(store, uncut, now).await?;
+    if let Some(hollow) = by_code("hollow").await? {
+        let pack = pack(store, hollow, now).await?;
         let today = today(&pack, now);
         let values: Result<Vec<_>, _> = today.iter().map(serde_json::to_value).collect();
-        receive(store, uncut, &values?, "T. Quill", now).await?;
+        super::beside::take(store, hollow, &values?, now).await?;
     }
     Ok(())
 }
@@ -171,22 +200,13 @@ fn visit(pack: &Pack, number: u32, start: UnixSeconds, days: i64, note: &str) ->
         node: pack.nodes.first().cloned().unwrap_or_default(),
         check: ClockCheck { shown: at, truth: at, set: false },
     });
-    for (step, does) in [
-        ("clock", "Clock: what the node shows, and what it truly is."),
-        ("last-record", "The last record was written when it was due."),
-        ("battery", "Battery: voltage under load, poles clean."),
-        ("enclosure", "Enclosure: dry inside, gasket whole, gel still blue."),
-        ("cables", "Cables and plugs: no gnawing, no strain, tight."),
-        ("cover", "Cover and surface: as they were; photographs from the usual places."),
-    ] {
-        log.done(step, does);
-    }
+    log.visited();
     log.write(Deed::Note { text: note.to_owned() });
     log.write(Deed::Closed);
     log.entries
 }
 
-/// The uncut coupe up to its second probe: somebody is at it.
+/// The hollow up to its second probe: somebody is at it.
 fn today(pack: &Pack, now: UnixSeconds) -> Vec<Entry> {
     let mut log = Writer::new(pack, 4, LogKind::Installation, UnixSeconds(now.0 - 3 * 3600));
     let mut probes = 0;

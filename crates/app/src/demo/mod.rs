@@ -1,9 +1,12 @@
-//! The demo study, made by the simulator, with its plans.
+//! The demo's studies, made by the simulator: what its first page needs, and the rest in the background.
 
 mod bench;
+mod beside;
 mod field;
 mod plans;
 mod tubs;
+
+pub use beside::{missing, rest};
 
 use ebrel_core::calibration::{Curve, Samples, recommend};
 use ebrel_core::quality::{self, Event};
@@ -162,7 +165,7 @@ async fn place_probes(store: &Store, node: i64, scenario: &Scenario) -> Result<(
     all.push(("batt", None, "", probe("NO-0001".into(), "node with radio", Principle::Node, (0.0, 6.0), 0.01)));
     for (port, depth, orientation, probe) in all {
         let probe_id = store.ensure_probe(&probe).await?;
-        accept(store, probe_id, &probe, scenario).await?;
+        accept_probe(store, probe_id, &probe, scenario).await?;
         let placement = NewPlacement {
             node_id: node,
             port: port.into(),
@@ -179,7 +182,7 @@ async fn place_probes(store: &Store, node: i64, scenario: &Scenario) -> Result<(
 }
 
 /// What was done on the bench before the probe went into the ground.
-async fn accept(store: &Store, id: i64, probe: &Probe, scenario: &Scenario) -> Result<(), StoreError> {
+async fn accept_probe(store: &Store, id: i64, probe: &Probe, scenario: &Scenario) -> Result<(), StoreError> {
     let event = |days: i64, kind, note: &str| ProbeEvent {
         at: UnixSeconds(scenario.start - days * 86_400),
         kind,

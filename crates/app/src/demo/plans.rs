@@ -1,8 +1,11 @@
 //! The demo's plans: three stations of Ostrelle Wood, each by another method, and one deliberately bad draft.
 
 use crate::planning::{PlanError, StationPlan};
+use ebrel_core::field::LandmarkKind;
 use ebrel_core::planning::Draft;
+use ebrel_core::quality::Place;
 use ebrel_core::units::UnixSeconds;
+use ebrel_store::landmarks::Landmark;
 use ebrel_store::stations::Station;
 use ebrel_store::{Store, StoreError};
 use serde_json::{Value, json};
@@ -23,8 +26,25 @@ pub async fn seed(store: &Store, study: i64, cut: i64) -> Result<(), StoreError>
     let uncut = station(store, study, "uncut", "Uncut coupe").await?;
     let ride = station(store, study, "ride", "Ride edge").await?;
     let gate = station(store, study, "gate", "Gate corner, a bad draft").await?;
-    for (station, plan) in [(cut, pit()), (uncut, recess()), (ride, side_wall()), (gate, bad())] {
+    let hollow = station(store, study, "hollow", "Spring hollow").await?;
+    for (station, plan) in
+        [(cut, pit()), (uncut, recess()), (ride, side_wall()), (gate, bad()), (hollow, spring_hollow())]
+    {
         keep(store, station, plan).await.map_err(|e| StoreError::Rule(e.to_string()))?;
+    }
+    let mut unit = store.unit().await?;
+    for (name, kind, latitude, longitude, note) in [
+        ("forester's hut", LandmarkKind::Gateway, 46.9040, -3.2061, "gateway under the eaves"),
+        ("double oak", LandmarkKind::Landmark, 46.90035, -3.19975, "two stems from one foot"),
+        ("boundary stone 14", LandmarkKind::Landmark, 46.89905, -3.19905, "west of the ride"),
+    ] {
+        let (name, note, by) = (name.to_owned(), note.to_owned(), "N. Arvel".to_owned());
+        let place = Place { latitude, longitude };
+        unit.keep_landmark(study, &Landmark { id: 0, name, kind, place, note, by }).await?;
+    }
+    unit.commit().await?;
+    for (name, t) in [("after the March rain", 1_774_008_000), ("end of August", 1_788_177_600)] {
+        store.add_snapshot(cut, name, UnixSeconds(t), "T. Quill").await?;
     }
     Ok(())
 }
@@ -130,6 +150,23 @@ fn recess() -> Value {
     })
 }
 
+/// A fourth place, which is being installed today.
+fn spring_hollow() -> Value {
+    let mut plan = recess();
+    let probes =
+        [(5.0, 201, "the seedbed where it is wettest"), (15.0, 202, "upper roots"), (30.0, 203, "lower roots")];
+    plan["probes"] = probes.iter().map(|(d, n, why)| probe(*d, "rod-3", &format!("TR-0{n}"), why)).collect();
+    plan["purpose"] = json!("The wet end: does the hollow stay moist enough to be compared at all?");
+    plan["latitude"] = json!(46.9016);
+    plan["longitude"] = json!(-3.2013);
+    plan["elevation_m"] = json!(205);
+    plan["cover"] = json!("hazel and fern above a spring");
+    plan["install"] = json!("2026-09-01");
+    plan["candidates"] = json!([candidate("above the spring, beside the fern", 2, &[("sky", 1, "closed canopy")])]);
+    plan["chosen_because"] = json!("the lowest place with the same soil");
+    plan
+}
+
 fn side_wall() -> Value {
     let probes = json!([
         probe(10.0, "blade-5", "BD-0431", "topsoil in half shade"),
@@ -145,7 +182,7 @@ fn side_wall() -> Value {
         "candidates": [candidate("three paces in from the ride", 2, &[("relief", 1, "an edge: it is the question here")])],
         "chosen": 0, "chosen_because": "the edge is what is asked about",
         "biases": [{"what": "edge of the ride", "mitigation": "part of the question"}],
-        "horizons": soil(), "probes": probes, "install": "2026-10-05", "retrieve": "2029-03-01", "currency": "EUR"
+        "horizons": soil(), "probes": probes, "install": "2024-03-01", "retrieve": "2026-10-12", "currency": "EUR"
     })
 }
 

@@ -47,7 +47,7 @@ pub fn built(plan: &StationPlan, log: &Log) -> Vec<Built> {
         .buried()
         .map(|(place, probe)| {
             let plugged = found.wiring.plugged.iter().find(|p| p.probe == place);
-            let port = plugged.and_then(|p| p.port.as_ref()).map_or_else(String::new, |p| p.name.clone());
+            let port = plugged.and_then(|p| p.place(&probe.label)).unwrap_or_default();
             Built {
                 serial: probe.label.clone(),
                 planned_cm: Some(probe.depth_cm),

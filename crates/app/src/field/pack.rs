@@ -238,7 +238,7 @@ fn planned(
         model: probe.model.name.clone(),
         place: probe.place(),
         depth_cm: probe.depth_cm,
-        port: plugged.and_then(|p| p.port.as_ref()).map_or_else(String::new, |p| p.name.clone()),
+        port: plugged.and_then(|p| p.place(&probe.label)).unwrap_or_default(),
         orientation: probe.attitude.words(),
         limits: limits(&at, weather),
     }

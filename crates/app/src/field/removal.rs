@@ -11,6 +11,16 @@ use ebrel_store::probes::Probe;
 use ebrel_store::register::ProbeEvent;
 use ebrel_store::{Store, StoreError};
 
+/// Ends the places of the probes that a log took out; what was put in after that stays.
+pub(super) async fn ends(store: &Store, station: i64, log: &Log) -> Result<(), StoreError> {
+    for entry in &log.stands {
+        if let Deed::Removed { serial, .. } = &entry.deed {
+            end(store, &store.placements(station).await?, serial, entry).await?;
+        }
+    }
+    Ok(())
+}
+
 /// What a removal says becomes of its probes: their places end, and their lives tell whether they came back, are fit, or were lost.
 pub(super) async fn take_out(store: &Store, station: i64, log: &Log) -> Result<(), StoreError> {
     let removed = |e: &&Entry| matches!(e.deed, Deed::Removed { .. });

@@ -21,6 +21,19 @@ pub struct Plugged {
     pub readdress_from: Option<String>,
 }
 
+impl Plugged {
+    /// The name by which logs and records know where a probe is plugged in: the port; on a port that several share with the
+    /// address, "B1.0", or where there is none with the label, "W1.DT-0208".
+    #[must_use]
+    pub fn place(&self, label: &str) -> Option<String> {
+        let port = self.port.as_ref()?;
+        if !port.kind.is_shared() {
+            return Some(port.name.clone());
+        }
+        Some(format!("{}.{}", port.name, self.address.as_deref().unwrap_or(label)))
+    }
+}
+
 /// One conductor of the wiring sheet.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Wire {

@@ -153,6 +153,7 @@ impl ResponseError for Problem {
             user: None,
             role: None,
             demo: false,
+            making: None,
             token: String::new(),
             said: None,
             revision: 0,

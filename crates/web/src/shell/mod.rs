@@ -101,6 +101,8 @@ pub struct Shell {
     pub role: Option<Role>,
     /// Whether this is the demo.
     pub demo: bool,
+    /// Parts of the demo that are still being made.
+    pub making: Option<String>,
     /// The token that every form carries.
     pub token: String,
     /// Something that was just done, said once.
@@ -119,6 +121,7 @@ impl Shell {
             user: actor.signed().map(|s| s.name.clone()),
             role: actor.role(),
             demo: state.mode == Mode::Demo,
+            making: state.still_made(),
             token: guard::token(actor.session())?,
             said: take_said(actor),
             revision: 0,

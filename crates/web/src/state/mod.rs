@@ -17,6 +17,7 @@ use peers::UnderWay;
 use places::Places;
 use sha2::{Digest, Sha256};
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
 use std::time::SystemTime;
 use throttle::Throttle;
 
@@ -61,6 +62,8 @@ pub struct State {
     pub thinning: Places,
     /// Signs and hides session cookies.
     pub key: Key,
+    /// Parts of the demo that are made in the background, while they are.
+    pub making: Arc<Mutex<Vec<&'static str>>>,
 }
 
 impl State {
@@ -88,6 +91,7 @@ impl State {
             windows: WindowCache::default(),
             thinning: Places::new(2),
             key,
+            making: Arc::default(),
         })
     }
 
@@ -95,6 +99,13 @@ impl State {
     #[must_use]
     pub fn behind(self, doors: Doors) -> Self {
         Self { doors, ..self }
+    }
+
+    /// Which parts of the demo are still being made, in words.
+    #[must_use]
+    pub fn still_made(&self) -> Option<String> {
+        let making = self.making.lock().map(|m| m.join(", ")).unwrap_or_default();
+        Some(making).filter(|m| !m.is_empty())
     }
 
     /// The moment that counts as now in a study.
