@@ -6,7 +6,7 @@ use ebrel_core::quality::{Channel, Delivery, Elsewhere, Event, Findings, Place, 
 use ebrel_core::series::{Belief, Believed, CalibrationHistory, LeftOut, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::temperature::{DatedCorrection, corrected};
-use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
+use ebrel_core::units::{Principle, Quantity, SpanSeconds, UnixSeconds};
 use ebrel_store::events::StoredEvent;
 use ebrel_store::flags::StoredFlag;
 use ebrel_store::placements::{Placement, StoredChannel};
@@ -46,6 +46,18 @@ impl ChannelRecord {
     #[must_use]
     pub fn quantity(&self) -> Quantity {
         if self.is_calibrated() { Quantity::WaterContent } else { self.channel.stream.quantity }
+    }
+
+    /// Whether this is what its probe is for: range and step in the register are of that, not of what else it may tell.
+    #[must_use]
+    pub fn is_main(&self) -> bool {
+        let quantity = self.channel.stream.quantity;
+        match self.channel.placement.probe.principle {
+            Principle::Dielectric | Principle::GranularMatrix | Principle::Gypsum => quantity.is_moisture(),
+            Principle::Thermometer => quantity.is_temperature(),
+            Principle::RainGauge => quantity == Quantity::Rain,
+            Principle::Node => quantity == Quantity::BatteryVoltage,
+        }
     }
 
     /// Whether raw output is turned into water content.
@@ -118,8 +130,22 @@ impl<'r> ForTests<'r> {
 
     fn channels(&self) -> Vec<Channel<'_>> {
         let parts = self.records.iter().zip(&self.values).zip(&self.labels);
-        parts.map(|((record, values), name)| channel(record, values, name)).collect()
+        parts.map(|((record, values), name)| channel(record, values, name, self.records)).collect()
     }
+}
+
+/// The placement with which a probe was put into its seat: a plug that went to another port moved no probe.
+#[must_use]
+pub fn seat<'p>(of: &Placement, all: impl Iterator<Item = &'p Placement> + Clone) -> Placement {
+    let mut seat = of.clone();
+    let before = |seat: &Placement| {
+        let same = |p: &&Placement| p.probe.id == seat.probe.id && p.depth_cm == seat.depth_cm;
+        all.clone().filter(same).find(|p| p.ends == Some(seat.starts) && p.starts < seat.starts).cloned()
+    };
+    while let Some(earlier) = before(&seat) {
+        seat = earlier;
+    }
+    seat
 }
 
 /// How long the record of a probe settles, by its principle and its seat; `wetted` is the first good wetting since, if known.
@@ -130,7 +156,7 @@ pub fn settles(placement: &Placement, wetted: Option<UnixSeconds>) -> Settling {
 }
 
 /// A channel as the tests see it.
-fn channel<'a>(c: &'a ChannelRecord, values: &'a [f64], name: &'a str) -> Channel<'a> {
+fn channel<'a>(c: &'a ChannelRecord, values: &'a [f64], name: &'a str, all: &[ChannelRecord]) -> Channel<'a> {
     let (stream, placement) = (&c.channel.stream, &c.channel.placement);
     Channel {
         name,
@@ -139,14 +165,14 @@ fn channel<'a>(c: &'a ChannelRecord, values: &'a [f64], name: &'a str) -> Channe
         quantity: c.quantity(),
         depth_cm: placement.depth_cm,
         placed: (Some(placement.starts), placement.ends),
-        settled: Some(settles(placement, None).until),
+        settled: Some(settles(&seat(placement, all.iter().map(|c| &c.channel.placement)), None).until),
         interval: stream.interval_s.map(SpanSeconds),
         view: View { times: c.view().times, values },
         raw: (c.is_calibrated() || !c.corrections.is_empty()).then(|| c.view().values),
         raw_unit: &stream.unit,
         uncertainty: c.history.usual_half_width().filter(|_| c.is_calibrated()),
-        instrument: placement.probe.instrument_min.zip(placement.probe.instrument_max),
-        resolution: placement.probe.resolution,
+        instrument: placement.probe.instrument_min.zip(placement.probe.instrument_max).filter(|_| c.is_main()),
+        resolution: placement.probe.resolution.filter(|_| c.is_main()),
         pore_space: c.pore_space,
         repeats: &c.repeats,
         delivered: &c.delivered,
@@ -187,7 +213,9 @@ impl StationRecord {
         for channel in &mut record.channels {
             let stream = channel.channel.stream.id;
             channel.series = timed(store.series(stream).await?, clocks.get(&channel.channel.stream.node));
+            let (from, to) = (channel.channel.placement.starts, channel.channel.placement.ends);
             channel.repeats = store.repeats(stream).await?;
+            channel.repeats.retain(|r| r.time >= from && to.is_none_or(|to| r.time < to));
             let delivered = store.deliveries(stream).await?.into_iter();
             channel.delivered =
                 delivered.map(|d| Delivery { received_at: d.received_at, first: d.first, last: d.last }).collect();

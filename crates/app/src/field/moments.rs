@@ -26,6 +26,12 @@ pub struct Said {
 }
 
 impl Said {
+    /// What the row of a table is called: in the soil a depth alone would not tell water from warmth.
+    #[must_use]
+    pub fn title(&self) -> String {
+        if self.depth_cm.is_some() { format!("{}, {}", self.label, self.quantity.words()) } else { self.label.clone() }
+    }
+
     /// "0.312 m³/m³".
     #[must_use]
     pub fn words(&self) -> String {

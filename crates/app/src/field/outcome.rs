@@ -229,14 +229,17 @@ async fn registered(store: &Store, station: i64, serial: &str) -> Result<Option<
     let Some(planned) = plan.found.plan.probes.iter().find(|p| p.label.eq_ignore_ascii_case(serial)) else {
         return Ok(None);
     };
+    // A block's range is in ohms, and what it gives is a tension: that range says nothing of its readings.
+    let as_read = planned.model.quantities.first() == Some(&Quantity::RawOutput)
+        || planned.model.principle == Principle::Thermometer;
     let (low, high) = planned.model.range;
     let probe = Probe {
         id: 0,
         serial: planned.label.clone(),
         model: planned.model.name.clone(),
         principle: planned.model.principle,
-        instrument_min: Some(low),
-        instrument_max: Some(high),
+        instrument_min: as_read.then_some(low),
+        instrument_max: as_read.then_some(high),
         resolution: None,
     };
     Ok(Some(store.ensure_probe(&probe).await?))

@@ -3,6 +3,7 @@
 use super::outcome::BY_HANDHELD;
 use super::site::found_again;
 use crate::planning::{PlanError, StationPlan};
+use crate::record::seat;
 use ebrel_core::field::{Deed, Entry, Log};
 use ebrel_core::register::EventKind;
 use ebrel_core::units::{UnixSeconds, format_short};
@@ -112,15 +113,15 @@ pub async fn retrieval(store: &Store, study: i64, now: UnixSeconds) -> Result<Ve
     let landmarks = store.landmarks(study).await?;
     let mut list = Vec::new();
     for station in store.stations(study).await? {
-        let lying = store.placements(station.id).await?.into_iter();
-        let lying = lying.filter(|p| p.ends.is_none() && p.note != BY_HANDHELD && p.depth_cm.is_some());
+        let all = store.placements(station.id).await?;
+        let lying = all.iter().filter(|p| p.ends.is_none() && p.note != BY_HANDHELD && p.depth_cm.is_some());
         let mut probes: Vec<ToComeOut> = lying
             .map(|p| ToComeOut {
-                probe: p.probe,
-                port: p.port,
+                probe: p.probe.clone(),
+                port: p.port.clone(),
                 depth_cm: p.depth_cm,
-                orientation: p.orientation,
-                since: p.starts,
+                orientation: p.orientation.clone(),
+                since: seat(p, all.iter()).starts,
             })
             .collect();
         if probes.is_empty() {

@@ -100,7 +100,12 @@ fn rule(of: RuleKind, low: Option<f64>, high: Option<f64>, verdict: SoilVerdict,
 #[must_use]
 pub fn limits(probe: &ProbeAtDepth<'_>, weather: Weather) -> Limits {
     let raw_unit = unit_for_people(probe.raw_unit);
-    let raw_decimals = if probe.resolution.is_some_and(|r| r < 0.1) { 2 } else { 1 };
+    let raw_decimals = match probe.resolution {
+        Some(r) if r < 0.1 => 2,
+        Some(r) if r >= 1.0 => 0,
+        _ if probe.raw_unit == "counts" => 0,
+        _ => 1,
+    };
     let mut table = Limits {
         raw_decimals,
         unit: unit_for_people(probe.quantity.unit()),

@@ -5,6 +5,11 @@ use super::log::Log;
 use crate::soil::{Horizon, Profile};
 use crate::units::format_short;
 
+/// The lower boundary of the deepest horizon seen: where the hole ends within it, the plan's stands.
+fn bottom_cm(h: &Horizon, plan: &Horizon, deepest: f64) -> f64 {
+    if h.bottom_cm >= deepest { h.bottom_cm.max(plan.bottom_cm) } else { h.bottom_cm }
+}
+
 /// Boundaries that differ by less than this are the same, cm: they wave by as much along one face.
 const SAME_CM: f64 = 3.0;
 /// What typing may leave between the end of one horizon and the beginning of the next, cm.
@@ -26,14 +31,19 @@ pub fn seen(log: &Log) -> Profile {
     Profile::from(of.collect::<Vec<_>>())
 }
 
+/// How deep was looked, cm.
+fn deepest(seen: &Profile) -> f64 {
+    seen.horizons().last().map_or(0.0, |h| h.bottom_cm)
+}
+
 /// The soil as it is now taken to be: boundaries, names and textures as seen; density, organic matter and particle sizes from the
 /// planned horizon of the same name where its texture is the same, else not known. Below what was opened the plan stands.
 ///
 /// # Errors
 /// A sentence, if what was seen leaves a gap, overlaps, or does not begin at the surface.
 pub fn as_seen(planned: &Profile, seen: &Profile) -> Result<Profile, String> {
-    let mut under = 0.0;
-    let mut horizons = Vec::new();
+    let (mut under, deepest) = (0.0, deepest(seen));
+    let mut horizons: Vec<Horizon> = Vec::new();
     for h in seen.horizons() {
         if (h.top_cm - under).abs() > TOUCHES_CM {
             let [under, top] = [under, h.top_cm].map(format_short);
@@ -50,12 +60,13 @@ pub fn as_seen(planned: &Profile, seen: &Profile) -> Result<Profile, String> {
         let alike = alike.filter(|p| h.texture.is_empty() || p.texture.eq_ignore_ascii_case(&h.texture));
         horizons.push(alike.map_or_else(
             || h.clone(),
-            |p| Horizon { top_cm: h.top_cm, bottom_cm: h.bottom_cm, name: h.name.clone(), ..p.clone() },
+            |p| Horizon { top_cm: h.top_cm, bottom_cm: bottom_cm(h, p, deepest), name: h.name.clone(), ..p.clone() },
         ));
     }
     if horizons.is_empty() {
         return Ok(planned.clone());
     }
+    let under = horizons.last().map_or(under, |h| h.bottom_cm);
     let below = planned.horizons().iter().filter(|p| p.bottom_cm > under + TOUCHES_CM);
     horizons.extend(below.map(|p| Horizon { top_cm: p.top_cm.max(under), ..p.clone() }));
     Ok(Profile::from(horizons))
@@ -64,21 +75,21 @@ pub fn as_seen(planned: &Profile, seen: &Profile) -> Result<Profile, String> {
 /// What was seen otherwise than planned, a sentence each.
 #[must_use]
 pub fn differences(planned: &Profile, seen: &Profile) -> Vec<String> {
-    let mut told = Vec::new();
+    let (mut told, deepest) = (Vec::new(), deepest(seen));
     for h in seen.horizons() {
         let Some(plan) = planned.horizons().iter().find(|p| p.name.eq_ignore_ascii_case(&h.name)) else {
             told.push(format!("{} was not in the plan.", h.name));
             continue;
         };
-        if (plan.bottom_cm - h.bottom_cm).abs() > SAME_CM {
-            let [was, is] = [plan.bottom_cm, h.bottom_cm].map(format_short);
+        let bottom = bottom_cm(h, plan, deepest);
+        if (plan.bottom_cm - bottom).abs() > SAME_CM {
+            let [was, is] = [plan.bottom_cm, bottom].map(format_short);
             told.push(format!("{} goes down to {is} cm, planned {was} cm.", h.name));
         }
         if !h.texture.is_empty() && !plan.texture.is_empty() && !plan.texture.eq_ignore_ascii_case(&h.texture) {
             told.push(format!("{} is {}, planned {}.", h.name, h.texture, plan.texture));
         }
     }
-    let deepest = seen.horizons().last().map_or(0.0, |h| h.bottom_cm);
     let met = |p: &&Horizon| !seen.horizons().iter().any(|h| h.name.eq_ignore_ascii_case(&p.name));
     let missing = planned.horizons().iter().filter(|p| p.bottom_cm <= deepest).filter(met);
     told.extend(missing.map(|p| format!("{} was not met.", p.name)));
@@ -145,7 +156,9 @@ mod tests {
             assert!(as_seen(&plan(), &bad).unwrap_err().contains("correct"), "{bad:?}");
         }
         let skipped = of(&[("A", "", (0.0, 14.0)), ("Bt", "", (14.0, 60.0))]);
-        assert_eq!(differences(&plan(), &skipped), ["Bt goes down to 60 cm, planned 90 cm.", "E was not met."]);
+        assert_eq!(differences(&plan(), &skipped), ["E was not met."], "the hole ended in Bt");
+        let deeper = of(&[("A", "", (0.0, 14.0)), ("E", "", (14.0, 38.0)), ("Bt", "", (38.0, 99.0))]);
+        assert_eq!(differences(&plan(), &deeper), ["Bt goes down to 99 cm, planned 90 cm."]);
     }
 
     #[test]

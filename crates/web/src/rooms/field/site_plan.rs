@@ -9,11 +9,11 @@ use ebrel_store::stations::Station;
 /// Metres of a degree of latitude, by the mean radius of the Earth (6371.0 km).
 const M_PER_DEGREE: f64 = 111_195.0;
 /// Size of the drawing, px, and what is kept free at its edge.
-const SIZE: (f64, f64) = (640.0, 320.0);
+const SIZE: (f64, f64) = (640.0, 420.0);
 const EDGE: f64 = 44.0;
-/// Height of a name and the width that most need, px.
+/// Height of a line and usual width of a letter, px.
 const LINE: f64 = 17.0;
-const NAME_WIDTH: f64 = 140.0;
+const LETTER: f64 = 7.6;
 
 pub struct Spot {
     /// The station's number; `None` for a landmark.
@@ -24,7 +24,7 @@ pub struct Spot {
     pub y: f64,
     /// Whether its name stands left of it.
     pub left: bool,
-    /// Where its name stands: moved down where another one stands already.
+    /// Where its name stands: moved where another one stands already.
     pub name_y: f64,
     pub name_x: f64,
 }
@@ -63,17 +63,15 @@ pub fn site_plan(stations: &[Station], landmarks: &[Landmark]) -> Option<SitePla
     }
     let ((x0, width), (y0, height)) = (reach(|m| m.0), reach(|m| m.1));
     let scale = ((SIZE.0 - 2.0 * EDGE) / width).min((SIZE.1 - 2.0 * EDGE) / height);
+    let at = |m: &(f64, f64)| (one(0.5 * SIZE.0 + (m.0 - x0) * scale), one(0.5 * SIZE.1 - (m.1 - y0) * scale));
+    let marks: Vec<(f64, f64)> = metres.iter().map(at).collect();
+    let mut taken: Vec<Area> = marks.iter().map(|(x, y)| Area::around(*x, *y)).collect();
     let mut spots: Vec<Spot> = Vec::new();
-    for ((_, name, station, gateway), m) in placed.iter().zip(&metres) {
-        let x = one(0.5 * SIZE.0 + (m.0 - x0) * scale);
-        let y = one(0.5 * SIZE.1 - (m.1 - y0) * scale);
-        let left = x > 0.6 * SIZE.0;
-        let mut name_y = y + 5.0;
-        while spots.iter().any(|o| (o.name_y - name_y).abs() < LINE && (o.x - x).abs() < NAME_WIDTH) {
-            name_y += LINE;
-        }
-        let (name, name_x) = ((*name).to_owned(), one(if left { x - 11.0 } else { x + 11.0 }));
-        spots.push(Spot { station: *station, gateway: *gateway, name, x, y, left, name_x, name_y: one(name_y) });
+    for ((_, name, station, gateway), (x, y)) in placed.iter().zip(&marks) {
+        let (left, name_x, name_y) = beside(name, (*x, *y), &taken);
+        taken.push(Area::of_name(name, (left, name_x, name_y)));
+        let name = (*name).to_owned();
+        spots.push(Spot { station: *station, gateway: *gateway, name, x: *x, y: *y, left, name_x, name_y });
     }
     let bar = [5000.0, 2000.0, 1000.0, 500.0, 200.0, 100.0, 50.0, 20.0, 10.0, 5.0];
     let bar_m = bar.into_iter().find(|m| m * scale <= 0.3 * SIZE.0).unwrap_or(5.0);
@@ -85,6 +83,42 @@ pub fn site_plan(stations: &[Station], landmarks: &[Landmark]) -> Option<SitePla
         bar: (one(bar_m * scale), words),
         nowhere: nowhere.map(|s| s.name.clone()).collect(),
     })
+}
+
+/// What is taken on the drawing: left, top, right, bottom.
+struct Area(f64, f64, f64, f64);
+
+impl Area {
+    fn around(x: f64, y: f64) -> Self {
+        Self(x - 9.0, y - 9.0, x + 9.0, y + 9.0)
+    }
+
+    /// The room of a name that ends (`left`) or begins at a point of its base line.
+    fn of_name(name: &str, (left, x, y): (bool, f64, f64)) -> Self {
+        let width = LETTER * name.chars().count() as f64;
+        let begins = if left { x - width } else { x };
+        Self(begins, y - 13.0, begins + width, y + 4.0)
+    }
+
+    fn meets(&self, other: &Self) -> bool {
+        self.0 < other.2 && other.0 < self.2 && self.1 < other.3 && other.1 < self.3
+    }
+}
+
+/// Where a name stands best: beside its mark on the side with more room, else lower or higher, where nothing is yet.
+fn beside(name: &str, (x, y): (f64, f64), taken: &[Area]) -> (bool, f64, f64) {
+    let first = x > 0.6 * SIZE.0;
+    let places = (0..60).flat_map(|i| {
+        let step = f64::from((i + 1) / 2) * LINE * if i % 2 == 0 { 1.0 } else { -1.0 };
+        [first, !first].map(|left| (left, one(if left { x - 12.0 } else { x + 12.0 }), one(y + 5.0 + step)))
+    });
+    let within = |a: &Area| a.0 >= 0.0 && a.2 <= SIZE.0 && a.1 >= 0.0 && a.3 <= SIZE.1;
+    let free = |place: &(bool, f64, f64)| {
+        let area = Area::of_name(name, *place);
+        within(&area) && !taken.iter().any(|t| t.meets(&area))
+    };
+    let fallback = (first, one(if first { x - 12.0 } else { x + 12.0 }), one(y + 5.0));
+    places.into_iter().find(free).unwrap_or(fallback)
 }
 
 fn one(v: f64) -> f64 {
@@ -129,12 +163,15 @@ mod tests {
     }
 
     #[test]
-    fn names_of_stations_at_one_place_stand_below_each_other_around_the_middle() {
+    fn names_of_stations_at_one_place_stand_clear_of_each_other_around_the_middle() {
         let here = || station("a", Some((46.9, -3.2)));
         let plan = site_plan(&[here(), here(), here()], &[]).unwrap();
-        assert!(plan.spots.iter().all(|s| (s.x, s.y) == (320.0, 160.0)), "one place is in the middle");
-        let mut names: Vec<f64> = plan.spots.iter().map(|s| s.name_y).collect();
-        names.sort_by(f64::total_cmp);
-        assert!(names.windows(2).all(|w| w[1] - w[0] >= LINE), "{names:?}");
+        assert!(plan.spots.iter().all(|s| (s.x, s.y) == (320.0, 210.0)), "one place is in the middle");
+        let areas: Vec<Area> =
+            plan.spots.iter().map(|s| Area::of_name(&s.name, (s.left, s.name_x, s.name_y))).collect();
+        for (i, a) in areas.iter().enumerate() {
+            assert!(!areas[i + 1..].iter().any(|b| a.meets(b)), "two names lie on each other");
+            assert!(a.1 >= 0.0 && a.3 <= SIZE.1, "and none leaves the drawing");
+        }
     }
 }

@@ -160,7 +160,7 @@ fn side(snapshot: &Snapshot, said: &Moment, soil: &Profile, offset: i64) -> Side
 fn row(s: &Said, other: Option<&Said>) -> Row {
     let change = other.filter(|o| o.unit == s.unit);
     Row {
-        label: s.label.clone(),
+        label: s.title(),
         left: s.words(),
         right: other.map_or_else(|| "–".to_owned(), Said::words),
         change: change.map_or_else(String::new, |o| signed(o.value - s.value, s.quantity.decimals())),
@@ -172,12 +172,7 @@ fn rows(left: &Moment, right: &Moment) -> Vec<Row> {
     let same = |a: &Said, b: &Said| a.label == b.label && a.quantity == b.quantity;
     let mut rows: Vec<Row> = left.said.iter().map(|l| row(l, right.said.iter().find(|r| same(l, r)))).collect();
     let only = right.said.iter().filter(|r| !left.said.iter().any(|l| same(l, r)));
-    rows.extend(only.map(|r| Row {
-        label: r.label.clone(),
-        left: "–".into(),
-        right: r.words(),
-        change: String::new(),
-    }));
+    rows.extend(only.map(|r| Row { label: r.title(), left: "–".into(), right: r.words(), change: String::new() }));
     rows
 }
 

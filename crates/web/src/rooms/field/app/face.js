@@ -8,11 +8,13 @@ const svg = (tag, attributes, ...children) => {
   return node;
 };
 
-/** How a horizon differs from its plan; empty where it does not. The same limits as `core::field::differences`. */
-export function otherwise(seen, layers) {
+/** How a horizon differs from its plan; empty where it does not. The same limits as `core::field::differences`: where the hole
+ * ends within a horizon (`deepest`), that is no boundary. */
+export function otherwise(seen, layers, deepest) {
   const plan = layers.find((l) => l.name.toLowerCase() === seen.name.toLowerCase());
   if (!plan) return "not in the plan";
-  if (Math.abs(plan.span_cm[1] - seen.bottom_cm) > SAME_CM) return `plan: to ${plan.span_cm[1]} cm`;
+  const bottom = seen.bottom_cm >= deepest ? Math.max(seen.bottom_cm, plan.span_cm[1]) : seen.bottom_cm;
+  if (Math.abs(plan.span_cm[1] - bottom) > SAME_CM) return `plan: to ${plan.span_cm[1]} cm`;
   const other = seen.texture && plan.texture && plan.texture.toLowerCase() !== seen.texture.toLowerCase();
   return other ? `plan: ${plan.texture}` : "";
 }
@@ -26,7 +28,8 @@ export function face(seen, pack) {
     return room ? [box, svg("text", { x: x + 8, y: (y(top) + y(bottom)) / 2 + 6 }, name)] : [box];
   });
   const ticks = [0, deepest / 2, deepest].map((cm) => svg("text", { x: 32, y: y(cm) + (cm === 0 ? 10 : 5), class: "cm", "text-anchor": "end" }, String(Math.round(cm))));
-  const rows = seen.map((d) => ({ name: d.name, top: d.top_cm, bottom: d.bottom_cm, differs: otherwise(d, pack.layers) }));
+  const end = Math.max(0, ...seen.map((d) => d.bottom_cm));
+  const rows = seen.map((d) => ({ name: d.name, top: d.top_cm, bottom: d.bottom_cm, differs: otherwise(d, pack.layers, end) }));
   const planned = pack.layers.map((l) => ({ name: l.name, top: l.span_cm[0], bottom: l.span_cm[1] }));
   const words = `The face: ${seen.length} horizons seen, ${pack.layers.length} planned`;
   const drawing = svg("svg", { viewBox: `0 0 ${WIDTH} ${HEIGHT + 22}`, class: "face", role: "img", "aria-label": words },

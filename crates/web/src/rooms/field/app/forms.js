@@ -39,7 +39,7 @@ function horizons(s, context) {
   const name = input({ id: "h-name", value: next.name }), bottom = figure({ id: "h-bottom" }), texture = input({ id: "h-texture", value: next.texture });
   const view = h("div", {}, face(seen.map((e) => e.deed), context.pack),
     h("ul", { className: "seen" }, ...seen.map((e) => {
-      const differs = otherwise(e.deed, context.pack.layers);
+      const differs = otherwise(e.deed, context.pack.layers, under);
       return h("li", {}, `${e.deed.name}: ${e.deed.top_cm} to ${e.deed.bottom_cm} cm, ${e.deed.texture}`, differs ? h("b", { className: "bad" }, ` (${differs})`) : null);
     })),
     field("Horizon", name), field(`From ${under} cm down to`, bottom, "cm"), field("Texture by hand", texture), place,
