@@ -111,10 +111,10 @@ pub fn fitness(principle: Principle, events: &[EventKind], calibrated: bool) -> 
     }
     if rejected {
         blockers.push("rejected: repair it, or take it out of use");
-    } else if !accepted && principle != Principle::Node {
-        blockers.push("not accepted yet: read it in air and in water");
     } else if back {
         blockers.push(BACK);
+    } else if !accepted && principle != Principle::Node {
+        blockers.push("not accepted yet: read it in air and in water");
     }
     match principle {
         Principle::Dielectric if !calibrated => {

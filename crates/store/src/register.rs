@@ -281,7 +281,7 @@ mod tests {
         assert_eq!(kinds.last(), Some(&EventKind::Returned), "what an entry says later takes its place");
         let kinds = &kinds[..2];
         assert_eq!(kinds, [EventKind::Rejected, EventKind::Repaired]);
-        assert_eq!(store.probe_events(None).await.unwrap().len(), 2);
+        assert_eq!(store.probe_events(None).await.unwrap().len(), 3);
         assert!(store.probe_events(Some(id + 1)).await.unwrap().is_empty());
         assert!(store.probe_places(Some(id)).await.unwrap().is_empty());
         assert!(store.served_now(&store.calibrations_in_force().await.unwrap()).await.unwrap().is_empty());

@@ -101,7 +101,7 @@ pub struct Retrieval {
     pub method: &'static str,
     /// How the station is found again.
     pub found_again: Vec<String>,
-    /// Its probes, the shallowest first: they come out in the order of the digging.
+    /// Its probes, the shallowest first as one digs, and the node itself last.
     pub probes: Vec<ToComeOut>,
 }
 
@@ -114,7 +114,7 @@ pub async fn retrieval(store: &Store, study: i64, now: UnixSeconds) -> Result<Ve
     let mut list = Vec::new();
     for station in store.stations(study).await? {
         let all = store.placements(station.id).await?;
-        let lying = all.iter().filter(|p| p.ends.is_none() && p.note != BY_HANDHELD && p.depth_cm.is_some());
+        let lying = all.iter().filter(|p| p.ends.is_none() && p.note != BY_HANDHELD);
         let mut probes: Vec<ToComeOut> = lying
             .map(|p| ToComeOut {
                 probe: p.probe.clone(),
@@ -127,7 +127,8 @@ pub async fn retrieval(store: &Store, study: i64, now: UnixSeconds) -> Result<Ve
         if probes.is_empty() {
             continue;
         }
-        probes.sort_by(|a, b| a.depth_cm.partial_cmp(&b.depth_cm).unwrap_or(std::cmp::Ordering::Equal));
+        let depth = |p: &ToComeOut| p.depth_cm.unwrap_or(f64::INFINITY);
+        probes.sort_by(|a, b| depth(a).total_cmp(&depth(b)));
         let plan = StationPlan::load(store, station.id).await?;
         let out = |code: &str| plan.found.calendar.iter().find(|e| e.code == code && e.until >= now);
         let next = out("machines").or_else(|| plan.found.calendar.iter().find(|e| e.code == "retrieve"));

@@ -4,6 +4,7 @@
 
 #[path = "../common/mod.rs"]
 mod common;
+mod ground;
 mod logs;
 mod rig;
 mod seats;

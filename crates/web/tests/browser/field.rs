@@ -70,6 +70,12 @@ async fn step(site: &Site, does: &str) {
         keep(site, "Keep the reading").await;
     } else if here("l-kg").await {
         keep(site, "Keep the weight").await;
+    } else if here("kit-0").await {
+        press(site, "Done").await;
+        site.browser.wait_text(".told", "Not counted yet").await.unwrap();
+        site.browser.script("document.querySelectorAll(\"[id^='kit-']\").forEach((b) => b.click())").await.unwrap();
+        let all = "const [n, all] = document.querySelector('.step .label').textContent.match(/\\d+/g); return n === all && Number(n) > 3;";
+        site.browser.wait_script(all, |v| v == true).await.unwrap();
     }
 }
 

@@ -169,7 +169,13 @@ async fn what_is_taken_out_ends_and_its_port_is_free() {
     assert!(told(&again, 5).0, "the port is free: {again:?}");
     let page = v.page("/probes/BD-0422").await;
     assert!(!page.contains("it lies at Cut coupe"), "it lies there no more");
-    assert!(v.page("/probes/DT-0211").await.contains("lies at Cut coupe"), "what was not found keeps its last place");
+    let lost = v.page("/probes/DT-0211").await;
+    assert!(
+        lost.contains("last place: Cut coupe, 60\u{a0}cm, port t60"),
+        "what was not found keeps its last place: {lost}"
+    );
+    let bench = v.page("/studies/1/bench").await;
+    assert!(bench.contains("Back from the field (1)") && bench.contains("Lost (1)"), "{bench}");
 }
 
 async fn carry(v: &Visitor, name: &str, bytes: &[u8]) -> String {

@@ -11,6 +11,7 @@ mod client;
 mod exports;
 mod field;
 mod field_room;
+mod field_site;
 mod import;
 mod markup;
 mod pages;

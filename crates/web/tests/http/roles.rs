@@ -32,6 +32,8 @@ fn address(entry: &Entry) -> String {
         ("{serial}", "BD-1"),
         ("{path:.*}", "shell/shell.css"),
         ("{sha256}", "00"),
+        ("{landmark}", "1"),
+        ("{snapshot}", "1"),
         ("{log}", "none"),
     ];
     let address = parts.iter().fold(entry.pattern.clone(), |text, (name, value)| text.replace(name, value));
