@@ -54,6 +54,14 @@ pub async fn take(root: &Path) -> Result<(), Failed> {
         }
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
     }
+    // What is made in the background belongs to the pictures.
+    for _ in 0..300 {
+        browser.open(&base).await?;
+        if !browser.text("main").await?.contains("still making") {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+    }
     let height = browser.script("return window.outerHeight - window.innerHeight").await?.as_u64().unwrap_or(0);
     let out = root.join("docs/screenshots");
     std::fs::create_dir_all(&out)?;

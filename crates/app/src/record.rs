@@ -53,6 +53,10 @@ impl ChannelRecord {
     pub fn is_main(&self) -> bool {
         let quantity = self.channel.stream.quantity;
         match self.channel.placement.probe.principle {
+            // A range in millivolts says nothing of water contents that a probe worked out itself.
+            Principle::Dielectric if quantity == Quantity::WaterContent => {
+                self.channel.placement.probe.instrument_max.is_none_or(|most| most <= 1.0)
+            }
             Principle::Dielectric | Principle::GranularMatrix | Principle::Gypsum => quantity.is_moisture(),
             Principle::Thermometer => quantity.is_temperature(),
             Principle::RainGauge => quantity == Quantity::Rain,

@@ -1,12 +1,11 @@
 //! The demo's other stations of Ostrelle Wood: two years of record, and the logs that explain what is odd in it. They are made
 //! after the first page is there; an interrupted start goes on with what is missing.
 
-use super::field::{Writer, shown_at};
+use super::stories::{DAY, FAST_S_PER_WEEK, VISITS, built_cm, installation, swap_span, swapped_ports, visit};
 use super::{accept_probe, probe};
 use crate::field::{Pack, pack, receive};
 use crate::planning::PlanError;
 use ebrel_core::calibration::{Curve, Samples, recommend};
-use ebrel_core::field::{ClockCheck, Deed, LogKind, RepairKind};
 use ebrel_core::quality::{Event, EventKind};
 use ebrel_core::units::{DepthCm, Principle, Quantity, SpanSeconds, UnixSeconds};
 use ebrel_simulator::{
@@ -20,20 +19,15 @@ use ebrel_store::readings::Reading;
 use ebrel_store::{Store, StoreError};
 use serde_json::Value;
 
-/// Days after the start on which somebody was there.
-const VISITS: [i64; 4] = [196, 411, 601, 790];
-const DAY: i64 = 86_400;
-/// How fast the uncut coupe's clock goes, seconds a week.
-const FAST_S_PER_WEEK: f64 = 40.0;
 /// From when a bent rod of the twin at 15 cm counts too little, and by how much.
 const BENT: (i64, f64) = (560, -2_600.0);
 
 /// What is made of one station.
-struct Story {
+pub(super) struct Story {
     /// Its part of the demo, and its name.
     part: &'static str,
-    code: &'static str,
-    node: &'static str,
+    pub code: &'static str,
+    pub node: &'static str,
     cover: Cover,
 }
 
@@ -123,15 +117,6 @@ fn number(serial: &str) -> u32 {
     serial.rsplit('-').next().and_then(|n| n.parse().ok()).unwrap_or(0)
 }
 
-/// How deep a probe was really put in: the stone and the slip of the two installations.
-fn built_cm(serial: &str, planned: f64) -> f64 {
-    match serial {
-        "TR-0105" => 57.0,
-        "BD-0432" => 22.0,
-        _ => planned,
-    }
-}
-
 fn channels(story: &Story, pack: &Pack, start: i64) -> Vec<Channel> {
     let mut channels = Vec::new();
     let one = |port: &str, quantity, unit, depth_cm, sees| Channel {
@@ -211,9 +196,12 @@ async fn record(
     Ok(())
 }
 
+/// A stream with its readings: port, number, times and values.
+type Filled = (String, i64, Vec<(i64, f64)>);
+
 /// The plugs of A1 and A2 changed places between two visits.
-fn exchange(streams: &mut [(String, i64, Vec<(i64, f64)>)], start: i64) {
-    let at = |port: &str, streams: &[(String, i64, Vec<(i64, f64)>)]| streams.iter().position(|s| s.0 == port);
+fn exchange(streams: &mut [Filled], start: i64) {
+    let at = |port: &str, streams: &[Filled]| streams.iter().position(|s| s.0 == port);
     let (Some(a), Some(b)) = (at("A1", streams), at("A2", streams)) else { return };
     let (from, to) = swap_span(start);
     let (first, second) = (streams[a].2.clone(), streams[b].2.clone());
@@ -221,11 +209,6 @@ fn exchange(streams: &mut [(String, i64, Vec<(i64, f64)>)], start: i64) {
         let (_, other) = first[i];
         (streams[a].2[i], streams[b].2[i]) = ((*t, *value), (*t, other));
     }
-}
-
-/// From when to when the plugs were in each other's ports.
-fn swap_span(start: i64) -> (i64, i64) {
-    (start + VISITS[1] * DAY + 10 * 3600, start + VISITS[2] * DAY + 10 * 3600)
 }
 
 /// Readings as a node stores them whose clock goes fast and is set right at some moments: at round times of its own. Set back, it
@@ -371,121 +354,6 @@ async fn above_ground(store: &Store, story: &Story, node: i64, start: UnixSecond
         store.place(&new).await?;
     }
     Ok(())
-}
-
-/// The day of the installation, each with what went otherwise than planned.
-fn installation(story: &Story, pack: &Pack, start: UnixSeconds) -> Vec<ebrel_core::field::Entry> {
-    let number = if story.code == "uncut" { 10 } else { 20 };
-    let mut log = Writer::new(pack, number, LogKind::Installation, UnixSeconds(start.0 + 7 * 3600));
-    for step in &pack.steps {
-        let Some(p) = step.number.filter(|_| step.about == "probe").and_then(|n| pack.probes.get(n)) else {
-            if step.about == "horizons" {
-                for layer in pack.layers.clone() {
-                    // The subsoil lay deeper than the auger had said.
-                    let at = |cm: f64| if cm == 38.0 { 42.0 } else { cm };
-                    let (top_cm, bottom_cm) = (at(layer.span_cm.0), at(layer.span_cm.1));
-                    log.write(Deed::Horizon { name: layer.name, top_cm, bottom_cm, texture: layer.texture });
-                }
-                log.done(&step.key, &step.does);
-            } else {
-                log.step(step);
-            }
-            continue;
-        };
-        let put = |depth_cm: f64, given_up: bool| Deed::Probe {
-            serial: p.label.clone(),
-            depth_cm,
-            port: p.port.clone(),
-            orientation: p.orientation.clone(),
-            given_up,
-            repacked: false,
-        };
-        if p.label == "TR-0105" {
-            log.write(put(60.0, true));
-            log.write(Deed::Note {
-                text: "a flint as large as a fist at 60 cm: the probe went in above it, at 57".into(),
-            });
-        }
-        log.write(put(built_cm(&p.label, p.depth_cm), false));
-        log.reading(p, shown_at(p, 0.24 + 0.001 * p.depth_cm));
-        if p.label == "BD-0432" {
-            log.write(Deed::Note { text: "the lever slipped: 22 cm by the rule, not 25; left there".into() });
-        }
-        log.done(&step.key, &step.does);
-    }
-    log.write(Deed::Closed);
-    log.entries
-}
-
-/// A visit with its clock check, and what was found or changed on it.
-fn visit(story: &Story, pack: &Pack, which: usize, at: UnixSeconds) -> Vec<ebrel_core::field::Entry> {
-    let uncut = story.code == "uncut";
-    let number = if uncut { 11 } else { 21 } + which as u32;
-    let mut log = Writer::new(pack, number, LogKind::Visit, at);
-    let before = which.checked_sub(1).map_or(0, |w| VISITS[w] * DAY + 9 * 3600);
-    let weeks = (VISITS[which] * DAY + 9 * 3600 - before) as f64 / (7 * DAY) as f64;
-    let ahead = if uncut { (FAST_S_PER_WEEK * weeks).round() as i64 } else { 3 };
-    let check = ClockCheck { shown: at + SpanSeconds(ahead), truth: at, set: uncut };
-    log.write(Deed::Clock { node: story.node.into(), check });
-    log.visited();
-    let tells = match (uncut, which) {
-        (true, 0) => "the clock gains 40 s a week; set right, watched",
-        (true, 1) => "stools flail-cut beside the post by mistake, probes not touched",
-        (true, 2) => "the twin at 15 cm read low since some weeks: a rod bent by a boar",
-        (false, 1) => "gland opened to dry the box; all plugs out and in again",
-        (false, 2) => {
-            "readings at 10 and 25 cm had changed places since the last visit: plugs of A1 and A2 swapped, put right"
-        }
-        _ => "nothing out of order",
-    };
-    log.write(Deed::Note { text: tells.into() });
-    if let Some(twin) = pack.probes.iter().find(|p| p.label == "TR-0103").filter(|_| uncut && which == 2) {
-        let condition = "one rod bent".to_owned();
-        log.write(Deed::Removed { serial: twin.label.clone(), condition, lost: false, refused: true });
-        log.write(Deed::Probe {
-            serial: "TR-0106".into(),
-            depth_cm: twin.depth_cm,
-            port: twin.port.clone(),
-            orientation: twin.orientation.clone(),
-            given_up: false,
-            repacked: false,
-        });
-        log.reading(twin, three_rod_counts(106, 0.24));
-        let note = format!("TR-0103 by TR-0106 at port {}", twin.port);
-        log.write(Deed::Repair { of: RepairKind::ProbeExchanged, note });
-    }
-    if !uncut && which == 2 {
-        let note = "plugs of A1 and A2 back in their ports".to_owned();
-        log.write(Deed::Repair { of: RepairKind::PortChanged, note });
-    }
-    log.write(Deed::Closed);
-    log.entries
-}
-
-/// Says in the ride edge's placements what the visits found: two probes at each other's ports for half a year.
-async fn swapped_ports(store: &Store, story: &Story, station: i64, start: UnixSeconds) -> Result<(), StoreError> {
-    if story.code != "ride" {
-        return Ok(());
-    }
-    let (from, to) = swap_span(start.0);
-    let all = store.placements(station).await?;
-    let mut lay = Vec::new();
-    for (serial, other) in [("BD-0431", "A2"), ("BD-0432", "A1")] {
-        let own: Vec<_> = all.iter().filter(|p| p.probe.serial == serial).collect();
-        let [first] = own[..] else { return Ok(()) };
-        lay.push((first.id, first.given(), other));
-    }
-    // Both ports are free before either probe is said to be at the other's.
-    let mut unit = store.unit().await?;
-    for (id, was, _) in &lay {
-        unit.correct_placement(*id, was, &NewPlacement { ends: Some(UnixSeconds(from)), ..was.clone() }).await?;
-    }
-    for (_, was, other) in lay {
-        let (port, ends) = (other.to_owned(), Some(UnixSeconds(to)));
-        unit.place(&NewPlacement { port, starts: UnixSeconds(from), ends, ..was.clone() }).await?;
-        unit.place(&NewPlacement { starts: UnixSeconds(to), ends: None, ..was }).await?;
-    }
-    unit.commit().await
 }
 
 #[cfg(test)]

@@ -4,6 +4,7 @@ mod bench;
 mod beside;
 mod field;
 mod plans;
+mod stories;
 mod tubs;
 
 pub use beside::{missing, rest};

@@ -25,8 +25,8 @@ pub async fn come_of(store: &Store, station: i64, log: &str) -> Result<Vec<(Stri
     let entries = store.field_entries(station, Some(log)).await?;
     let whole = Log::of(&entries);
     // What came out first: its port is free for what was put in after it.
-    super::removal::ends(store, station, &whole).await?;
-    let mut trouble = seats(store, station, &whole, &entries).await?;
+    let mut trouble = super::removal::ends(store, station, &whole).await?;
+    trouble.extend(seats(store, station, &whole, &entries).await?);
     super::removal::take_out(store, station, &whole).await?;
     if whole.kind() == Some(LogKind::Installation) {
         trouble.extend(super::soil::take_soil(store, station, &whole).await?);

@@ -12,14 +12,33 @@ use ebrel_store::probes::Probe;
 use ebrel_store::register::ProbeEvent;
 use ebrel_store::{Store, StoreError};
 
-/// Ends the places of the probes that a log took out; what was put in after that stays.
-pub(super) async fn ends(store: &Store, station: i64, log: &Log) -> Result<(), StoreError> {
+/// Ends the places of the probes that a log took out; what was put in after that stays. Where the entry named another probe before
+/// it was corrected, that one lies there as before. What cannot be is told, by entry.
+pub(super) async fn ends(store: &Store, station: i64, log: &Log) -> Result<Vec<(String, String)>, StoreError> {
     for entry in &log.stands {
         if let Deed::Removed { serial, .. } = &entry.deed {
             end(store, &store.placements(station).await?, serial, entry).await?;
         }
     }
-    Ok(())
+    let mut trouble = Vec::new();
+    for entry in &log.corrected {
+        let Deed::Removed { serial, .. } = &entry.deed else { continue };
+        let named = |e: &&Entry| matches!(&e.deed, Deed::Removed { serial: s, .. } if s.eq_ignore_ascii_case(serial));
+        let Some(stands) = log.stands.iter().find(|e| log.first_of(&e.id) == log.first_of(&entry.id)) else { continue };
+        if log.stands.iter().any(|e| named(&e)) {
+            continue;
+        }
+        let all = store.placements(station).await?;
+        let by_it = |p: &&Placement| p.probe.serial.eq_ignore_ascii_case(serial) && p.ends == Some(stands.at);
+        for placement in all.iter().filter(by_it) {
+            let was = placement.given();
+            match store.correct_placement(placement.id, &was, &NewPlacement { ends: None, ..was.clone() }).await {
+                Err(StoreError::Rule(says)) => trouble.push((stands.id.clone(), says)),
+                other => other?,
+            }
+        }
+    }
+    Ok(trouble)
 }
 
 /// What a removal says becomes of its probes: their places end, and their lives tell whether they came back, are fit, or were lost.

@@ -9,7 +9,7 @@ use ebrel_store::Store;
 use ebrel_store::landmarks::Landmark;
 use ebrel_store::stations::Station;
 
-/// What became of a file of the site. `points` is the sum of the others but `left_out`.
+/// What became of a file of the site. `points` is the sum of placed, landmarks, unchanged, unknown and beyond.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct SiteTaken {
     /// Points that the file held and that could be read.
@@ -22,9 +22,14 @@ pub struct SiteTaken {
     pub unchanged: usize,
     /// Points of stations that the study does not have.
     pub unknown: Vec<String>,
+    /// Landmarks beyond the number that a study keeps.
+    pub beyond: usize,
     /// Features that could not be read, each with its reason.
     pub left_out: Vec<String>,
 }
+
+/// The most landmarks of a study: more are no marks to find something by.
+pub const MOST_LANDMARKS: usize = 300;
 
 /// Points nearer than this are the same, m: more than coordinates of six decimals tell.
 const SAME_M: f64 = 0.1;
@@ -44,6 +49,7 @@ pub async fn take_site(
 ) -> Result<SiteTaken, PlanError> {
     let stations = store.stations(study).await?;
     let mut known = store.landmarks(study).await?;
+    let mut changed = Vec::new();
     let mut taken = SiteTaken { points: site.points.len(), ..SiteTaken::default() };
     taken.left_out = site.left_out.iter().map(|(n, why)| format!("Feature {n}: {why}.")).collect();
     for point in &site.points {
@@ -70,8 +76,8 @@ pub async fn take_site(
             PointOf::Landmark(kind) => {
                 let (name, note) = (point.name.clone(), point.note.clone());
                 let landmark = Landmark { id: 0, name, kind: *kind, place: point.place, note, by: by.to_owned() };
-                let same = |l: &&mut Landmark| l.name == landmark.name;
-                let was = known.iter_mut().find(same);
+                let full = known.len() >= MOST_LANDMARKS;
+                let was = known.iter_mut().find(|l| l.name == landmark.name);
                 let alike = was.as_ref().is_some_and(|was| {
                     let near = Way::between(was.place, landmark.place).metres < SAME_M;
                     near && was.kind == landmark.kind && was.note == landmark.note
@@ -80,17 +86,24 @@ pub async fn take_site(
                     taken.unchanged += 1;
                     continue;
                 }
-                let mut unit = store.unit().await?;
-                unit.keep_landmark(study, &landmark).await?;
-                unit.commit().await?;
-                taken.landmarks.push(landmark.name.clone());
                 match was {
-                    Some(was) => *was = landmark,
-                    None => known.push(landmark),
+                    Some(was) => *was = landmark.clone(),
+                    None if full => {
+                        taken.beyond += 1;
+                        continue;
+                    }
+                    None => known.push(landmark.clone()),
                 }
+                taken.landmarks.push(landmark.name.clone());
+                changed.push(landmark);
             }
         }
     }
+    let mut unit = store.unit().await?;
+    for landmark in &changed {
+        unit.keep_landmark(study, landmark).await?;
+    }
+    unit.commit().await?;
     Ok(taken)
 }
 

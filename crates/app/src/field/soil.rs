@@ -31,18 +31,20 @@ pub async fn soil_of(store: &Store, plan: &StationPlan, log: &Log) -> Result<Soi
     Ok(SoilOfLog { differences: differences(planned, &seen), trouble, decided, seen })
 }
 
-/// Makes what a finished log saw the station's soil. A decision of a person stays until the log says something new.
+/// Makes what a finished log saw the station's soil. A decision of a person stays until the log says something new, and an older
+/// log that comes again changes nothing.
 pub(super) async fn take_soil(store: &Store, station: i64, log: &Log) -> Result<Vec<(String, String)>, PlanError> {
     let seen = seen(log);
     let Some(last) = log.stands.last().filter(|_| log.is_closed() && !seen.horizons().is_empty()) else {
         return Ok(Vec::new());
     };
     let words = written(&seen);
-    if store.soil_seen(station).await?.is_some_and(|d| d.log == last.log && d.seen == words) {
+    let entry = log.stands.iter().rfind(|e| e.deed.is_horizon()).unwrap_or(last);
+    let stays = |d: SoilSeen| if d.log == last.log { d.seen == words } else { d.at > entry.at };
+    if store.soil_seen(station).await?.is_some_and(stays) {
         return Ok(Vec::new());
     }
     let plan = StationPlan::load(store, station).await?;
-    let entry = log.stands.iter().rfind(|e| e.deed.is_horizon()).unwrap_or(last);
     let soil = match as_seen(&plan.found.plan.soil, &seen) {
         Ok(soil) => soil,
         Err(says) => return Ok(vec![(entry.id.clone(), says)]),

@@ -119,6 +119,39 @@ async fn what_came_out_wants_a_look_what_is_unfit_is_rejected_and_what_is_lost_k
 }
 
 #[tokio::test]
+async fn a_removal_that_named_the_wrong_probe_leaves_it_where_it_was_once_corrected() {
+    let site = Site::new().await;
+    site.keep(&[begun(LogKind::Installation), probe(1, "BD-1", 5.0, "m05"), probe(2, "BD-2", 15.0, "m15")]).await;
+    let out = |e: Entry| Entry { log: "0197aaaa-1111-7000-8000-000000000009".into(), ..e };
+    let misread = out(removed(101, "BD-1", false));
+    site.keep(&[out(at(100, Deed::Begun { of: LogKind::Removal })), misread.clone()]).await;
+    site.keep(&[correcting(&misread, out(removed(110, "BD-2", false)))]).await;
+    let lie = [row("BD-1", 5.0, "m05", moment(1), None), row("BD-2", 15.0, "m15", moment(2), Some(moment(101)))];
+    assert_eq!(site.lie().await, lie);
+    let back: Vec<String> = came_back(&site.store).await.unwrap().0.into_iter().map(|p| p.0.serial).collect();
+    assert_eq!(back, ["BD-2"]);
+}
+
+#[tokio::test]
+async fn the_soil_of_a_later_hole_stands_though_the_earlier_log_comes_again() {
+    let site = Site::new().await;
+    planned(&site, "14").await;
+    let first = [begun(LogKind::Installation), horizon(1, "A", 0.0, 20.0), horizon(2, "B", 20.0, 50.0), closed(3)];
+    site.keep(&first).await;
+    let later = |e: Entry| Entry { log: "0197aaaa-1111-7000-8000-000000000005".into(), ..e };
+    let second = [
+        at(500, Deed::Begun { of: LogKind::Installation }),
+        horizon(501, "A", 0.0, 26.0),
+        horizon(502, "B", 26.0, 50.0),
+        closed(503),
+    ];
+    site.keep(&second.map(later)).await;
+    assert_eq!(boundary(&site).await, 26.0);
+    site.send(&first).await;
+    assert_eq!(boundary(&site).await, 26.0);
+}
+
+#[tokio::test]
 async fn a_site_is_taken_in_once_and_its_sum_agrees() {
     let site = Site::new().await;
     let point = |of, name: &str, latitude| SitePoint {
@@ -140,7 +173,8 @@ async fn a_site_is_taken_in_once_and_its_sum_agrees() {
         left_out: vec![(6, "it has no place".into())],
     };
     let take = async || take_site(&site.store, 1, &file, "N. Arvel", NOW).await.unwrap();
-    let sum = |t: &ebrel_app::field::SiteTaken| t.placed.len() + t.landmarks.len() + t.unchanged + t.unknown.len();
+    let sum =
+        |t: &ebrel_app::field::SiteTaken| t.placed.len() + t.landmarks.len() + t.unchanged + t.unknown.len() + t.beyond;
     let first = take().await;
     assert_eq!((first.placed.len(), first.landmarks.len(), first.unknown.len(), first.left_out.len()), (1, 3, 1, 1));
     assert_eq!(sum(&first), first.points);

@@ -28,7 +28,8 @@ pub(super) fn settling(scene: &Scene<'_>) -> Option<Flag> {
     let from = channel.placed.0.filter(|_| channel.quantity.is_in_soil())?;
     let gone = channel.placed.1.unwrap_or(UnixSeconds(i64::MAX));
     let starts = scene.station.events.iter().filter(|e| e.kind == EventKind::OfficialStart).map(|e| e.start);
-    let official = starts.filter(|at| *at >= from && *at < gone).max();
+    // Of several starts (another season's) the first after the probe was put in is its own.
+    let official = starts.filter(|at| *at >= from && *at < gone).min();
     let until = official.or(channel.settled).filter(|until| *until > from)?;
     let (span, readings) = readings_within(scene.of, from.0, until.0 - 1)?;
     let long = SpanSeconds(until.0 - from.0);
@@ -106,6 +107,12 @@ mod tests {
             of(probe((at(150), None), at(200)), &declared),
             [(150, 199, 50)],
             "a probe put in later settles anew"
+        );
+        let seasons = [declared[0], event(EventKind::OfficialStart, 350, 350)];
+        assert_eq!(
+            of(probe((at(10), None), at(300)), &seasons),
+            [(10, 99, 90)],
+            "a later season's start is another matter"
         );
         assert_eq!(of(probe((None, None), None), &declared), [], "nobody knows when it was put in");
         assert_eq!(

@@ -91,7 +91,12 @@ async fn a_site_goes_out_and_comes_in_and_its_sum_is_said() {
         .map(|i| json!({"type": "Feature", "properties": {"name": format!("post {i}")}, "geometry": {"type": "Point", "coordinates": [-3.2, 46.9]}}))
         .collect();
     let many = json!({"type": "FeatureCollection", "features": many}).to_string();
-    assert!(upload(&v, many.as_bytes()).await.contains("10000 landmarks entered"));
+    let page = upload(&v, many.as_bytes()).await;
+    assert!(page.contains("10000 points read:") && page.contains("297 landmarks entered"), "{}", &page[..3000]);
+    assert!(page.contains("9703 beyond the 300 landmarks"), "the sum agrees");
+    let full =
+        v.post("/studies/1/field/landmarks", &[("name", "one more"), ("latitude", "1"), ("longitude", "2")]).await;
+    assert!(text(full).await.contains("take one away first"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -14,7 +14,7 @@ use actix_multipart::form::tempfile::TempFile;
 use actix_multipart::form::text::Text;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_app::field::{SiteTaken, found_again, place_of, points, take_site};
+use ebrel_app::field::{MOST_LANDMARKS, SiteTaken, found_again, place_of, points, take_site};
 use ebrel_core::field::{LandmarkKind, Way, check_place};
 use ebrel_core::quality::Place;
 use ebrel_core::roles::Role;
@@ -143,7 +143,10 @@ async fn keep(
 ) -> Result<HttpResponse, Problem> {
     let typed = form.0;
     let stations = state.store.stations(*id).await?;
-    let landmark = match read(&typed, &stations, actor.name()) {
+    let known = state.store.landmarks(*id).await?;
+    let another = known.len() >= MOST_LANDMARKS && known.iter().all(|l| l.name != typed.name.trim());
+    let full = || format!("This study has {MOST_LANDMARKS} landmarks: take one away first.");
+    let landmark = match read(&typed, &stations, actor.name()).and_then(|l| if another { Err(full()) } else { Ok(l) }) {
         Ok(landmark) => landmark,
         Err(says) => return shown(&state, &actor, *id, typed, Some(says), None).await,
     };

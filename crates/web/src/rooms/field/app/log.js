@@ -25,7 +25,8 @@ export function stepsOf(kind, pack) {
   if (kind === "round") return each("spot", (p) => `Read ${p.place}: ${p.label}.`);
   return [
     { key: "dig", does: "Dig beside the cable and follow it to the probe. Never pull at it.", about: "check", caution: "Have buried services located before any hole." },
-    ...each("remove", (p) => `Take out ${p.place}: ${p.label}.`),
+    // In the order of the digging: the shallowest first.
+    ...each("remove", (p) => `Take out ${p.place}: ${p.label}.`).sort((a, b) => pack.installed[a.number].depth_cm - pack.installed[b.number].depth_cm),
     { key: "close-holes", does: "Fill and tamp the holes; nothing is left behind.", about: "check" },
   ];
 }
