@@ -24,6 +24,13 @@ pub fn rfc3339(t: UnixSeconds) -> String {
     jiff::Timestamp::from_second(t.0).map_or_else(|_| t.0.to_string(), |ts| ts.to_string())
 }
 
+/// A minute as people read it, so many minutes east of UTC: `31 Aug 2026 23:45`.
+#[must_use]
+pub fn minute(t: UnixSeconds, offset_minutes: i64) -> String {
+    let shifted = jiff::Timestamp::from_second(t.0.saturating_add(offset_minutes * 60));
+    shifted.map_or_else(|_| t.0.to_string(), |ts| ts.strftime("%-d %b %Y %H:%M").to_string())
+}
+
 /// Reads an RFC 3339 time to whole seconds of UTC; `None` if it is none.
 #[must_use]
 pub fn parse_rfc3339(text: &str) -> Option<UnixSeconds> {

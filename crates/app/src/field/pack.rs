@@ -2,13 +2,16 @@
 
 use super::outcome::{BY_HANDHELD, shown_by};
 use crate::planning::{PlanError, StationPlan};
+use crate::record::StationRecord;
 use ebrel_core::calibration::Curve;
 use ebrel_core::field::{Limits, ProbeAtDepth, Weather, limits};
 use ebrel_core::planning::{PlannedProbe, SERVICES, Shelf, WorkAt};
+use ebrel_core::series::Belief;
 use ebrel_core::soil::Profile;
-use ebrel_core::units::{Quantity, UnixSeconds};
+use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds, format_value, unit_for_people};
 use ebrel_store::Store;
 use ebrel_store::calibrations::InForce;
+use ebrel_store::flags::StoredFlag;
 use ebrel_store::placements::Placement;
 use ebrel_store::probes::Probe;
 use serde::Serialize;
@@ -49,6 +52,8 @@ pub struct PackProbe {
     pub orientation: String,
     /// How a reading of it is judged.
     pub limits: Limits,
+    /// Its last believed reading in the record, and when that was; empty where there is none.
+    pub last: String,
 }
 
 /// A layer to be filled, or a horizon expected.
@@ -153,8 +158,13 @@ pub async fn pack(store: &Store, station: i64, now: UnixSeconds) -> Result<Pack,
         (shelf.name(), items.collect())
     };
     let lying = store.placements(station).await?.into_iter().filter(|p| p.ends.is_none() && p.note != BY_HANDHELD);
-    let installed =
-        lying.filter(|p| p.depth_cm.is_some()).map(|p| lies(&p, &plan, &curves, (&soil, weather))).collect();
+    let record = StationRecord::load(store, station).await?;
+    let flags = store.flags(station).await?;
+    let lying_with_last = |p: Placement| PackProbe {
+        last: last_reading(&record, &flags, &p),
+        ..lies(&p, &plan, &curves, (&soil, weather))
+    };
+    let installed = lying.filter(|p| p.depth_cm.is_some()).map(lying_with_last).collect();
     let mut nodes: Vec<String> = store.streams(station).await?.into_iter().map(|s| s.node).collect();
     nodes.dedup();
     if nodes.is_empty() {
@@ -241,6 +251,7 @@ fn planned(
         port: plugged.and_then(|p| p.place(&probe.label)).unwrap_or_default(),
         orientation: probe.attitude.words(),
         limits: limits(&at, weather),
+        last: String::new(),
     }
 }
 
@@ -283,7 +294,30 @@ fn lies(
         port: placement.port.clone(),
         orientation: placement.orientation.clone(),
         limits: limits(&at, weather),
+        last: String::new(),
     }
+}
+
+/// "0.140 m³/m³, 31 Aug 2026 23:45": what a probe's channels said last, each with its unit, and when.
+fn last_reading(record: &StationRecord, flags: &[StoredFlag], placement: &Placement) -> String {
+    let own = record.channels.iter().filter(|c| c.channel.placement.id == placement.id);
+    let (mut parts, mut at) = (Vec::new(), None);
+    for c in own {
+        let view = c.view();
+        // A week back is enough to find the last that is believed, and bounds the look.
+        let Some(end) = view.times.last().map(|t| UnixSeconds(*t)) else { continue };
+        let within = c
+            .believed(flags, &Belief::default())
+            .between(end - SpanSeconds(7 * SpanSeconds::DAY.0), end + SpanSeconds(1));
+        if let Some(last) = within.readings().filter(|r| r.value.is_finite()).last() {
+            let number = format_value(last.value, c.quantity().decimals());
+            parts.push(format!("{number}\u{a0}{}", unit_for_people(c.unit())));
+            at = at.max(Some(last.time));
+        }
+    }
+    let Some(at) = at else { return String::new() };
+    let offset = record.study.utc_offset_minutes;
+    format!("{}, {}", parts.join(", "), ebrel_formats::minute(at, offset))
 }
 
 /// Rain of the last days at any gauge of the study.

@@ -245,6 +245,13 @@ async fn a_finished_round_is_a_record_and_an_unfinished_one_is_not_yet() {
         by_hand.iter().map(|(c, r)| (c.serial.as_str(), r.len(), r[0].raw.unwrap_or(r[0].value))).collect();
     assert_eq!(told, [("BD-0417", 1, 1021.5), ("DT-0208", 1, 16.4)]);
     let pack: Value = v.get("/stations/1/field/pack.json").await.json().await.unwrap();
+    let drawing = pack["drawing"].as_str().unwrap();
+    assert!(
+        drawing.starts_with("<svg xmlns=") && drawing.contains("BD-0422") && !drawing.contains("var(--"),
+        "it stands for itself"
+    );
+    let last = |i: usize| pack["installed"][i]["last"].as_str().unwrap();
+    assert!(last(0).ends_with(", 1 Sep 2026 00:00") && last(0).contains("m³/m³"), "{}", last(0));
     let serials: Vec<_> = pack["installed"].as_array().unwrap().iter().map(|p| p["label"].as_str().unwrap()).collect();
     assert_eq!(serials.iter().filter(|s| **s == "BD-0417").count(), 1, "it lies in one place");
     let missing = send(&v, 1, &[spot(6, "BD-0421", json!(null), " ")]).await;

@@ -1,5 +1,6 @@
 //! What a phone is served: the field pages with their worker, the pack of a station, and where entries go.
 
+use crate::components::dig::{Drawing, Measures};
 use crate::shell::actor::Actor;
 use crate::shell::assets;
 use crate::shell::errors::Problem;
@@ -8,7 +9,9 @@ use crate::shell::routes::{Least, Routes};
 use crate::state::State;
 use actix_web::http::header::ContentType;
 use actix_web::{HttpResponse, web};
+use askama::Template;
 use ebrel_app::field::{self, Pack, Received};
+use ebrel_app::planning::StationPlan;
 use ebrel_core::roles::Role;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -107,10 +110,34 @@ async fn fresh_token(actor: Actor) -> Result<web::Json<Value>, Problem> {
     Ok(web::Json(json!({"token": token(actor.session())?, "name": actor.name()})))
 }
 
-async fn pack(state: web::Data<State>, id: web::Path<i64>) -> Result<web::Json<Pack>, Problem> {
+/// A pack with the hole to be dug, drawn to scale.
+#[derive(Serialize)]
+struct Packed {
+    #[serde(flatten)]
+    pack: Pack,
+    /// An SVG that stands for itself; none where nothing is buried.
+    drawing: Option<String>,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/field/drawing.svg", escape = "html")]
+struct HoleDrawing {
+    hole: Drawing,
+}
+
+async fn pack(state: web::Data<State>, id: web::Path<i64>) -> Result<web::Json<Packed>, Problem> {
     let station = state.store.station(*id).await?;
     let study = state.store.study(station.study_id).await?;
-    Ok(web::Json(field::pack(&state.store, *id, state.now(&study)).await?))
+    let pack = field::pack(&state.store, *id, state.now(&study)).await?;
+    let plan = StationPlan::load(&state.store, *id).await?;
+    let measures = Measures::from_code(plan.draft.choice("measures"));
+    let drawing = if plan.found.plan.buried().next().is_some() {
+        let drawn = HoleDrawing { hole: Drawing::of(&plan.found, measures) }.render();
+        Some(drawn.map_err(|e| Problem::Internal(e.to_string()))?)
+    } else {
+        None
+    };
+    Ok(web::Json(Packed { pack, drawing }))
 }
 
 #[derive(Deserialize)]

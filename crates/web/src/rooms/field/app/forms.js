@@ -280,7 +280,7 @@ function spot(s, context) {
     const j = judge(p.limits, [v], null);
     if (j) tell(j.says, j.verdict);
   }
-  return h("div", {}, field("Value", value, p.limits.raw_unit), place,
+  return h("div", {}, p.last ? h("p", { className: "soft" }, `Last: ${p.last}`) : null, field("Value", value, p.limits.raw_unit), place,
     button(before ? "Correct it" : "Keep the value", () => {
       const v = number(value.value);
       if (v === null || Number.isNaN(v)) return tell("A value is a number; if the point was not reached, say why below.");

@@ -39,8 +39,9 @@ export async function station(id) {
     h("p", { className: "caution" }, pack.caution),
     ...logs.filter((l) => !l.closed).map((l) => h("a", { className: "card go", href: `#/s/${id}/${l.kind}/${l.log}` }, h("b", {}, `Go on: ${name(l.kind)}`), h("span", {}, `begun ${day(l.at, pack.offset_minutes)} ${clock(l.at, pack.offset_minutes)}, ${l.entries} entries`))),
     ...KINDS.filter(([kind]) => fits[kind]).map(([kind, words]) => button(words, () => begin(kind), "big")),
+    pack.drawing ? h("details", {}, h("summary", {}, "The hole, to scale"), h("div", { className: "frame", tabIndex: 0 }, h("img", { alt: "The hole to scale, as planned", src: `data:image/svg+xml;charset=utf-8,${encodeURIComponent(pack.drawing)}` }))) : null,
     h("details", {}, h("summary", {}, "Kit to take along"), ...pack.kit.map(([shelf, items]) => h("div", {}, h("b", {}, shelf), h("ul", {}, ...items.map((i) => h("li", {}, i)))))),
-    pack.installed.length ? h("details", {}, h("summary", {}, "In the ground"), h("ul", {}, ...pack.installed.map((p) => h("li", {}, `${p.place}: ${p.label}, port ${p.port}, ${p.model}`)))) : null,
+    pack.installed.length ? h("details", {}, h("summary", {}, "In the ground"), h("ul", {}, ...pack.installed.map((p) => h("li", {}, `${p.place}: ${p.label}, port ${p.port}, ${p.model}`, p.last ? h("span", { className: "soft" }, ` · last ${p.last}`) : null)))) : null,
     ...logs.filter((l) => l.closed).map((l) => h("a", { className: "card", href: `#/s/${id}/${l.kind}/${l.log}` }, h("b", {}, name(l.kind)), h("span", {}, `${day(l.at, pack.offset_minutes)}, ${l.entries} entries, finished`))),
     button("Pack anew (needs a line)", () => take(Number(id)), "quiet"));
 }
