@@ -54,6 +54,15 @@ pub fn read_field(text: &str, offset_minutes: i64) -> Option<UnixSeconds> {
     Some(UnixSeconds(offset.to_timestamp(civil).ok()?.as_second()))
 }
 
+/// As [`read_field`].
+///
+/// # Errors
+/// A sentence that says how to write it.
+pub fn typed_time(text: &str, offset_minutes: i64) -> Result<UnixSeconds, String> {
+    let wrong = || format!("“{}” is no date and time: write it like 2026-05-01 06:00.", text.trim());
+    read_field(text, offset_minutes).ok_or_else(wrong)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -2,7 +2,7 @@
 
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
-use crate::shell::figures::{field, fixed, moment, read_field};
+use crate::shell::figures::{field, fixed, moment, read_field, typed_time};
 use crate::shell::guard::CheckedForm;
 use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, say, see_other};
@@ -141,21 +141,21 @@ async fn declare(
     let station = state.store.station(*id).await?;
     let study = state.store.study(station.study_id).await?;
     let offset = study.utc_offset_minutes;
-    let read = read_field(&typed.at, offset);
-    let wrong = match read {
-        None => Some(format!("“{}” is no date and time: write it like 2026-05-01 06:00.", typed.at.trim())),
-        Some(at) if at > state.now(&study) => {
+    let read = typed_time(&typed.at, offset);
+    let wrong = match read.clone() {
+        Err(says) => Some(says),
+        Ok(at) if at > state.now(&study) => {
             Some("This is still to come: declare it when the record counts, not before.".to_owned())
         }
-        Some(_) if typed.why.trim().chars().count() > LONGEST_WHY => {
+        Ok(_) if typed.why.trim().chars().count() > LONGEST_WHY => {
             Some(format!("The reason has at most {LONGEST_WHY} characters: shorten it."))
         }
-        Some(_) if typed.why.trim().is_empty() => {
+        Ok(_) if typed.why.trim().is_empty() => {
             Some("Say why the record counts from there: settled, wetted, checked against what?".to_owned())
         }
-        Some(_) => None,
+        Ok(_) => None,
     };
-    let (Some(at), None) = (read, &wrong) else { return shown(&state, &actor, *id, typed, wrong).await };
+    let (Ok(at), None) = (read, &wrong) else { return shown(&state, &actor, *id, typed, wrong).await };
     let events = state.store.events(*id).await?;
     let starts = || events.iter().filter(|e| e.event.kind == EventKind::OfficialStart);
     let was = typed.instead.parse::<i64>().ok().and_then(|key| starts().find(|e| e.event.start.0 == key));

@@ -3,7 +3,7 @@
 use crate::shell::actor::Actor;
 use crate::shell::drafts::TRIES;
 use crate::shell::errors::Problem;
-use crate::shell::figures::{field, read_field};
+use crate::shell::figures::{field, typed_time};
 use crate::shell::forms::words;
 use crate::shell::guard::CheckedForm;
 use crate::shell::routes::{Least, Routes};
@@ -164,7 +164,7 @@ fn resolve(form: &Correction, known: &Placement, probes: &[Probe], offset: i64) 
         "" => None,
         text => Some(DepthCm::new(read_number(text)?).map_err(|e| e.to_string())?),
     };
-    let time = |text: &str| read_field(text, offset).ok_or_else(|| format!("“{text}” is no date and time."));
+    let time = |text: &str| typed_time(text, offset);
     let starts = time(&form.starts)?;
     let ends = if form.ends.trim().is_empty() { None } else { Some(time(&form.ends)?) };
     Ok(NewPlacement {

@@ -3,7 +3,7 @@
 use crate::components::section::{Placed, Section};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
-use crate::shell::figures::{field, moment, read_field, signed};
+use crate::shell::figures::{field, moment, signed, typed_time};
 use crate::shell::forms::words;
 use crate::shell::guard::CheckedForm;
 use crate::shell::routes::{Least, Routes};
@@ -201,10 +201,9 @@ async fn keep(
 }
 
 fn moment_of(text: &str, now: UnixSeconds, offset: i64) -> Result<UnixSeconds, String> {
-    match read_field(text, offset) {
-        None => Err(format!("“{}” is no date and time: write it like 2026-05-01 06:00.", text.trim())),
-        Some(at) if at > now => Err("This moment is still to come.".to_owned()),
-        Some(at) => Ok(at),
+    match typed_time(text, offset)? {
+        at if at > now => Err("This moment is still to come.".to_owned()),
+        at => Ok(at),
     }
 }
 

@@ -3,7 +3,7 @@
 use crate::shell::actor::Actor;
 use crate::shell::download::made;
 use crate::shell::errors::Problem;
-use crate::shell::figures::{field, grouped, read_field};
+use crate::shell::figures::{field, grouped, typed_time};
 use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page};
 use crate::state::State;
@@ -56,7 +56,7 @@ fn selection(query: &str, record: &StationRecord) -> Result<Selection, String> {
     let (start, end) = record.extent().unwrap_or((UnixSeconds(0), UnixSeconds(0)));
     let time = |name: &str, other: UnixSeconds| match first(name) {
         None => Ok(other),
-        Some(text) => read_field(text, offset).ok_or_else(|| format!("“{text}” is no date and time.")),
+        Some(text) => typed_time(text, offset),
     };
     let (from, to) = (time("from", start)?, time("to", UnixSeconds(end.0 + 60 - end.0.rem_euclid(60)))?);
     if to <= from && record.extent().is_some() {
