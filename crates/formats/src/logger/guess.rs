@@ -41,7 +41,7 @@ pub fn guess(text: &Text, offset_minutes: i32) -> Result<Recipe, GuessError> {
     let sample = sample(text, &is_comment)?;
     let sample: Vec<&str> = sample.iter().map(String::as_str).collect();
     let (separator, decimal_comma) = separator(&sample).ok_or(GuessError::NoRecords)?;
-    let rows: Vec<Row<'_>> = sample.iter().filter_map(|l| fields(l, separator)).collect();
+    let rows: Vec<Row<'_>> = sample.iter().filter_map(|l| fields(l, separator).ok()).collect();
     let width = usual_width(&rows).ok_or(GuessError::NoRecords)?;
     let first =
         rows.iter().position(|r| r.len() == width && looks_like_data(r, decimal_comma)).ok_or(GuessError::NoRecords)?;
@@ -83,7 +83,7 @@ pub fn guess(text: &Text, offset_minutes: i32) -> Result<Recipe, GuessError> {
 #[must_use]
 pub fn plain_recipe(head: &[String], offset_minutes: i32) -> Recipe {
     let lines: Vec<&String> = head.iter().filter(|l| !l.trim().is_empty()).collect();
-    let cuts = |s: &Separator| lines.iter().filter(|l| fields(l, *s).is_some_and(|f| f.len() > 1)).count();
+    let cuts = |s: &Separator| lines.iter().filter(|l| fields(l, *s).is_ok_and(|f| f.len() > 1)).count();
     let separator = Separator::ALL.into_iter().rev().max_by_key(cuts).unwrap_or(Separator::Comma);
     Recipe {
         separator,
@@ -152,7 +152,7 @@ fn like_a_time(cell: &str) -> bool {
 fn separator(sample: &[&str]) -> Option<(Separator, bool)> {
     let mut best: Option<(f64, Separator, bool)> = None;
     for separator in Separator::ALL {
-        let rows: Vec<Row<'_>> = sample.iter().filter_map(|l| fields(l, separator)).collect();
+        let rows: Vec<Row<'_>> = sample.iter().filter_map(|l| fields(l, separator).ok()).collect();
         let Some(width) = usual_width(&rows) else { continue };
         for decimal_comma in [false, true] {
             if decimal_comma && separator == Separator::Comma {
@@ -283,11 +283,24 @@ fn clock(top: &[&str], data: &[&Row<'_>], columns: &[usize], pattern: &str, offs
     Clock::Fixed(offset_minutes)
 }
 
-/// "UTC+1", "UTC-03:30", "GMT": minutes east of UTC that a line tells.
+/// "UTC+1", "UTC-03:30", "GMT": minutes east of UTC that a line tells, by a word that says one and by no other ("outcome" holds
+/// the letters too). A line that tells of two ("N = UTC+1, S = UTC+2") tells none.
 fn offset_in(line: &str) -> Option<i32> {
     let upper = line.to_uppercase();
-    let at = upper.find("UTC").or_else(|| upper.find("GMT"))?;
-    let rest = upper[at + 3..].trim_start();
+    let places = upper.match_indices("UTC").chain(upper.match_indices("GMT"));
+    let mut told = places.filter_map(|(at, word)| {
+        let before = upper[..at].chars().next_back();
+        let rest = &upper[at + word.len()..];
+        let alone = !before.is_some_and(char::is_alphanumeric) && !rest.starts_with(char::is_alphanumeric);
+        alone.then(|| offset_after(rest)).flatten()
+    });
+    let first = told.next()?;
+    told.all(|other| other == first).then_some(first)
+}
+
+/// What stands behind "UTC": nothing is no offset at all.
+fn offset_after(rest: &str) -> Option<i32> {
+    let rest = rest.trim_start();
     let sign = match rest.chars().next() {
         Some('+') => 1,
         Some('-' | '−') => -1,
@@ -295,7 +308,10 @@ fn offset_in(line: &str) -> Option<i32> {
     };
     let digits: String = rest.chars().skip(1).take_while(|c| c.is_ascii_digit() || *c == ':').collect();
     let (hours, minutes) = digits.split_once(':').unwrap_or((&digits, "0"));
-    Some(sign * (hours.parse::<i32>().ok()? * 60 + minutes.parse::<i32>().unwrap_or(0)))
+    // "+0130" has no colon.
+    let (hours, minutes) = if hours.len() == 4 && minutes == "0" { hours.split_at(2) } else { (hours, minutes) };
+    let minutes = hours.parse::<i32>().ok()? * 60 + minutes.parse::<i32>().unwrap_or(0);
+    (minutes <= 14 * 60).then_some(sign * minutes)
 }
 
 /// One reading a line, if there is but one column of numbers and two of words that repeat.
@@ -355,6 +371,12 @@ mod tests {
         assert_eq!(offset_in("\"clock UTC-03:30\""), Some(-210));
         assert_eq!(offset_in("time (UTC)"), Some(0));
         assert_eq!(offset_in("node 03"), None);
+        assert_eq!(offset_in("outcome of the season"), None, "the letters are no word");
+        assert_eq!(offset_in("utcp 4, MYGMT"), None);
+        assert_eq!(offset_in("N = UTC+2, S = UTC+3"), None, "two offsets are none");
+        assert_eq!(offset_in("UTC+0530; all times UTC+05:30"), Some(330));
+        assert_eq!(offset_in("θUTC θ UTC−1"), Some(-60));
+        assert_eq!(offset_in("UTC+2026"), None);
     }
 
     #[test]

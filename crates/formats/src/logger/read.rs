@@ -209,7 +209,7 @@ impl<'r> Reader<'r> {
 
     fn name_columns(&mut self, header: &[String]) {
         let row = |line: Option<usize>| {
-            line.and_then(|i| header.get(i)).and_then(|l| fields(l, self.recipe.separator)).unwrap_or_default()
+            line.and_then(|i| header.get(i)).and_then(|l| fields(l, self.recipe.separator).ok()).unwrap_or_default()
         };
         let (names, units) = (row(self.recipe.names_line), row(self.recipe.units_line));
         if !names.is_empty() {
@@ -238,7 +238,7 @@ impl<'r> Reader<'r> {
 
     /// Reads one line. The line is refused as a whole if its time or its number of fields is wrong.
     fn line(&mut self, line: &str, times: &mut TimeReader) -> Result<UnixSeconds, String> {
-        let row = fields(line, self.recipe.separator).ok_or("a quote is left open: the line looks cut off")?;
+        let row = fields(line, self.recipe.separator).map_err(|torn| torn.to_string())?;
         if self.width == 0 {
             self.set_width(row.len(), |i| (format!("column {}", i + 1), String::new()));
         }

@@ -5,11 +5,23 @@
 
 use super::recipe::Separator;
 use std::borrow::Cow;
+use thiserror::Error;
 
-/// The fields of a line, blanks around them cut, quotes taken off. `None` if a quote is left open.
-pub(super) fn fields(line: &str, separator: Separator) -> Option<Vec<Cow<'_, str>>> {
+/// Why a line has no fields.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+pub(super) enum Torn {
+    /// A quote that nothing closes.
+    #[error("a quote is left open: the line looks cut off")]
+    OpenQuote,
+    /// Something between a closing quote and the next separator: which of the two is the field?
+    #[error("something stands between a closing quote and the next field")]
+    AfterQuote,
+}
+
+/// The fields of a line, blanks around them cut, quotes taken off.
+pub(super) fn fields(line: &str, separator: Separator) -> Result<Vec<Cow<'_, str>>, Torn> {
     if separator == Separator::Blanks {
-        return Some(line.split_whitespace().map(Cow::Borrowed).collect());
+        return Ok(line.split_whitespace().map(Cow::Borrowed).collect());
     }
     let mark = separator.char();
     let mut out = Vec::with_capacity(16);
@@ -17,19 +29,20 @@ pub(super) fn fields(line: &str, separator: Separator) -> Option<Vec<Cow<'_, str
     loop {
         let start = rest.trim_start_matches([' ', '\u{a0}']);
         if let Some(quoted) = start.strip_prefix('"') {
-            let (text, after) = unquote(quoted)?;
+            let (text, after) = unquote(quoted).ok_or(Torn::OpenQuote)?;
             out.push(text);
-            let after = after.trim_start_matches(' ');
+            let after = after.trim_start_matches([' ', '\u{a0}']);
             match after.strip_prefix(mark) {
                 Some(next) => rest = next,
-                None => return Some(out),
+                None if after.trim().is_empty() => return Ok(out),
+                None => return Err(Torn::AfterQuote),
             }
         } else if let Some((field, next)) = rest.split_once(mark) {
             out.push(Cow::Borrowed(field.trim()));
             rest = next;
         } else {
             out.push(Cow::Borrowed(rest.trim()));
-            return Some(out);
+            return Ok(out);
         }
     }
 }
@@ -68,6 +81,14 @@ mod tests {
 
     #[test]
     fn an_open_quote_is_no_line() {
-        assert_eq!(fields("\"2026-03-0", Separator::Comma), None);
+        assert_eq!(fields("\"2026-03-0", Separator::Comma), Err(Torn::OpenQuote));
+    }
+
+    #[test]
+    fn what_follows_a_closing_quote_is_no_field_and_is_not_dropped_unseen() {
+        for torn in ["\"4.5\" 7,1", "1,\"a\"b", "\"a\"\"b\"c,2"] {
+            assert_eq!(fields(torn, Separator::Comma), Err(Torn::AfterQuote), "{torn}");
+        }
+        assert_eq!(fields("1,\"4.5\" ", Separator::Comma).unwrap(), ["1", "4.5"]);
     }
 }

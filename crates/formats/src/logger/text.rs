@@ -99,7 +99,7 @@ impl Text {
     /// If the file cannot be opened.
     pub fn lines(&self) -> io::Result<Lines> {
         let decoder = DecodeReaderBytesBuilder::new().encoding(Some(self.encoding)).build(self.source.open()?);
-        Ok(Lines { from: BufReader::with_capacity(1 << 16, decoder), line: Vec::new(), number: 0 })
+        Ok(Lines { from: BufReader::with_capacity(1 << 16, decoder), line: Vec::new(), number: 0, after_return: false })
     }
 
     /// The first `n` lines.
@@ -132,6 +132,8 @@ pub struct Lines {
     from: BufReader<DecodeReaderBytes<Bytes, Vec<u8>>>,
     line: Vec<u8>,
     number: usize,
+    /// Whether the last line ended in a carriage return: a line feed behind it belongs to it.
+    after_return: bool,
 }
 
 impl Lines {
@@ -148,14 +150,43 @@ impl Lines {
     /// # Errors
     /// If the file cannot be read on.
     pub fn next_numbered(&mut self) -> io::Result<Option<(usize, &str)>> {
-        self.line.clear();
-        if self.from.read_until(b'\n', &mut self.line)? == 0 {
+        if !self.read_line()? {
             return Ok(None);
         }
         self.number += 1;
         let line = std::str::from_utf8(&self.line).map_err(io::Error::other)?;
-        Ok(Some((self.number, line.trim_end_matches(['\n', '\r']).trim_start_matches('\u{feff}'))))
+        Ok(Some((self.number, line.trim_start_matches('\u{feff}'))))
     }
+
+    /// Reads one physical line into `line`, whether it ends in a line feed, a carriage return, or both; loggers that were
+    /// restarted with another program mix them. False at the end.
+    fn read_line(&mut self) -> io::Result<bool> {
+        self.line.clear();
+        let mut any = false;
+        loop {
+            let buffer = self.from.fill_buf()?;
+            let Some(first) = buffer.first() else { return Ok(any) };
+            if std::mem::take(&mut self.after_return) && *first == b'\n' {
+                self.from.consume(1);
+                continue;
+            }
+            any = true;
+            let Some(end) = buffer.iter().position(|b| is_end(*b)) else {
+                self.line.extend_from_slice(buffer);
+                let n = buffer.len();
+                self.from.consume(n);
+                continue;
+            };
+            self.line.extend_from_slice(&buffer[..end]);
+            self.after_return = buffer[end] == b'\r';
+            self.from.consume(end + 1);
+            return Ok(true);
+        }
+    }
+}
+
+const fn is_end(byte: u8) -> bool {
+    matches!(byte, b'\n' | b'\r')
 }
 
 /// The encoding of all of a file.
@@ -174,12 +205,12 @@ fn encoding(mut from: Bytes) -> Result<&'static Encoding, TextError> {
             encoding = by_first_bytes(part);
         }
         filled += n;
-        for piece in part.split_inclusive(|b| *b == b'\n') {
+        for piece in part.split_inclusive(|b| is_end(*b)) {
             line += piece.len();
             if line > LONGEST_LINE {
                 return Err(TextError::LongLine);
             }
-            line = if piece.ends_with(b"\n") { 0 } else { line };
+            line = if piece.last().is_some_and(|b| is_end(*b)) { 0 } else { line };
         }
         let whole = utf8.as_mut().is_some_and(|decoder| {
             let (result, ..) = decoder.decode_to_utf8_without_replacement(part, &mut decoded, n == 0);
@@ -212,6 +243,19 @@ mod tests {
 
     fn all(bytes: &[u8]) -> Vec<String> {
         Text::of_bytes(bytes).unwrap().head(usize::MAX).unwrap()
+    }
+
+    #[test]
+    fn a_line_ends_in_a_feed_a_return_or_both_and_the_three_may_be_mixed() {
+        assert_eq!(all(b"a\rb\r\nc\nd\r"), ["a", "b", "c", "d"]);
+        assert_eq!(all(b"a\n\nb\r\rc\r\n\r\nd"), ["a", "", "b", "", "c", "", "d"], "blank lines are lines");
+        let returns = "2026-03-01 00:15,900\r".repeat(80_000);
+        assert_eq!(all(returns.as_bytes()).len(), 80_000, "no line of it is too long");
+        // A feed that begins the next piece of the file belongs to the return before it.
+        let wide = format!("{}\r\nb\r\n", "x".repeat((1 << 16) - 1));
+        assert_eq!(all(wide.as_bytes())[1..], ["b"]);
+        let utf16: Vec<u8> = "a\rb\r\nc".encode_utf16().flat_map(u16::to_le_bytes).collect();
+        assert_eq!(all(&[&[0xff, 0xfe], &utf16[..]].concat()), ["a", "b", "c"]);
     }
 
     #[test]
