@@ -299,6 +299,12 @@ impl StationRecord {
         good.filter(|(_, clock)| !clock.is_right()).collect()
     }
 
+    /// The clock of a node by its checks; `None` if it was never checked.
+    #[must_use]
+    pub fn clock(&self, node: &str) -> Option<Result<Clock, ClockError>> {
+        self.checked_clocks().remove(node)
+    }
+
     /// Nodes whose checks contradict each other, with what is wrong: their times stay as they came until one is corrected.
     #[must_use]
     pub fn clock_slips(&self) -> Vec<(String, ClockError)> {

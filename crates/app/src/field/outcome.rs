@@ -36,7 +36,10 @@ pub async fn come_of(store: &Store, station: i64, log: &str) -> Result<Vec<(Stri
         if let Deed::Repair { of, note } = &entry.deed {
             let kind = match of {
                 RepairKind::Firmware | RepairKind::Program => EventKind::ProgramChange,
-                RepairKind::ProbeExchanged | RepairKind::PortChanged | RepairKind::Other => EventKind::Maintenance,
+                RepairKind::CoverCut => EventKind::Treatment,
+                RepairKind::ProbeExchanged | RepairKind::PortChanged | RepairKind::ShieldMoved | RepairKind::Other => {
+                    EventKind::Maintenance
+                }
             };
             let note = format!("{}: {note}", of.words());
             keep_event(

@@ -2,10 +2,12 @@
 
 use super::outcome::BY_HANDHELD;
 use crate::record::settles;
-use ebrel_core::field::{Log, LogKind, Settling};
+use ebrel_core::field::{Disturbance, Log, LogKind, Settling, settling};
+use ebrel_core::planning::Seat;
 use ebrel_core::quality::EventKind;
 use ebrel_core::series::Series;
 use ebrel_core::units::{Quantity, UnixSeconds};
+use ebrel_store::events::StoredEvent;
 use ebrel_store::placements::Placement;
 use ebrel_store::stations::Station;
 use ebrel_store::{Store, StoreError};
@@ -60,6 +62,7 @@ pub async fn standing(store: &Store, study: i64, now: UnixSeconds) -> Result<Vec
         let lying: Vec<_> = placements.iter().filter(|p| p.ends.is_none() && p.note != BY_HANDHELD).collect();
         let events = store.events(station.id).await?;
         let settles = settling_now(store, station.id, &lying, now).await?;
+        let settles = settles.into_iter().chain(changed(&lying, &events, now)).max_by_key(|s| s.until);
         let last =
             |kinds: &[EventKind]| events.iter().filter(|e| kinds.contains(&e.event.kind)).map(|e| e.event.end).max();
         all.push(StationStanding {
@@ -94,6 +97,15 @@ async fn logs(store: &Store, station: i64) -> Result<Vec<LogRow>, StoreError> {
         .collect();
     rows.sort_by_key(|r| std::cmp::Reverse(r.span.0));
     Ok(rows)
+}
+
+/// The settling that a new program or a treatment began, if it goes on.
+fn changed(lying: &[&Placement], events: &[StoredEvent], now: UnixSeconds) -> Option<Settling> {
+    let changes = |e: &&StoredEvent| matches!(e.event.kind, EventKind::ProgramChange | EventKind::Treatment);
+    let last = events.iter().filter(changes).map(|e| e.event.start).filter(|at| *at <= now).max()?;
+    let probe = lying.first()?;
+    let settles = settling(probe.probe.principle, Seat::Undisturbed, Disturbance::Changed, last, None);
+    Some(settles).filter(|s| s.until > now)
 }
 
 /// The settling that ends last, of those that go on. Rain can only shorten one, so it is read where one would go on without it.

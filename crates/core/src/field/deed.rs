@@ -39,6 +39,10 @@ coded!(
         Firmware = "firmware",
         /// Another version of the logger's program.
         Program = "program",
+        /// The radiation shield of an air thermometer stands elsewhere.
+        ShieldMoved = "shield_moved",
+        /// Shrubs or grass around the probes were cut.
+        CoverCut = "cover_cut",
         /// Some other change, told in words.
         Other = "other",
     }
@@ -53,6 +57,8 @@ impl RepairKind {
             Self::PortChanged => "port changed",
             Self::Firmware => "firmware",
             Self::Program => "program version",
+            Self::ShieldMoved => "shield moved",
+            Self::CoverCut => "cover cut",
             Self::Other => "repair",
         }
     }

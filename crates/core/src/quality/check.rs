@@ -31,7 +31,7 @@ const PASSES: &[Pass] = &[
     Pass { detectors: &[|s, own| spike::spikes(s, &own.spike)], hides: true },
     Pass { detectors: &[|s, own| stuck::stuck(s, &own.stuck)], hides: false },
     Pass { detectors: &[|s, own| step::steps(s, &own.step)], hides: false },
-    Pass { detectors: &[|s, _| handling::settling(s).into_iter().collect(), |s, _| handling::visits(s)], hides: false },
+    Pass { detectors: &[|s, _| handling::settling(s), |s, _| handling::visits(s)], hides: false },
 ];
 
 /// What all tests found at a station.

@@ -10,7 +10,7 @@ pub(super) const SETTLING: Definition = Definition {
     mark: "Se",
     grade: Grade::Condition,
     finds: "Readings between the day on which a probe was put in and the official start; where none was declared, as long as a \
-            probe of its kind takes to settle.",
+            probe of its kind takes to settle. And those of the day after a new program or a treatment.",
     settings: &[],
 };
 
@@ -22,8 +22,40 @@ pub(super) const VISIT: Definition = Definition {
     settings: &[],
 };
 
+/// Readings that settle: before a record counts, and after a change that gives them another meaning.
+pub(super) fn settling(scene: &Scene<'_>) -> Vec<Flag> {
+    let first = since_it_was_put_in(scene);
+    let known = first.as_ref().map_or(i64::MIN, |f| f.end.0);
+    let changes = scene.station.events.iter().filter(|e| changes(e.kind)).filter(|e| e.start.0 > known);
+    let mut flags: Vec<Flag> = first.into_iter().collect();
+    let mut until = i64::MIN;
+    for change in changes {
+        let Some((from, to)) = day_after(scene, change).filter(|(from, _)| *from > until) else { continue };
+        let Some((span, readings)) = readings_within(scene.of, from, to) else { continue };
+        until = to;
+        let evidence = Evidence::Settling(SettlingEvidence { days: 1.0.into() });
+        let reason = format!("Within a day after {}: to be told from what was before.", change.kind.words());
+        flags.push(Flag::new(SETTLING.grade, span, readings, 0.0, evidence, reason));
+    }
+    flags
+}
+
+/// Whether readings settle anew after it.
+const fn changes(kind: EventKind) -> bool {
+    matches!(kind, EventKind::ProgramChange | EventKind::Treatment)
+}
+
+/// The day after a change, as far as the probe was there: a program concerns every channel, a treatment those in the soil.
+fn day_after(scene: &Scene<'_>, change: &Event) -> Option<(i64, i64)> {
+    let channel = scene.of.channel;
+    let concerns = change.kind == EventKind::ProgramChange || channel.quantity.is_in_soil();
+    let from = channel.placed.0.map_or(change.start, |p| p.max(change.start)).0;
+    let to = (change.start + SpanSeconds::DAY).0.min(channel.placed.1.map_or(i64::MAX, |gone| gone.0)) - 1;
+    (concerns && from <= to).then_some((from, to))
+}
+
 /// Readings of a probe in the soil before its record counts.
-pub(super) fn settling(scene: &Scene<'_>) -> Option<Flag> {
+fn since_it_was_put_in(scene: &Scene<'_>) -> Option<Flag> {
     let channel = scene.of.channel;
     let from = channel.placed.0.filter(|_| channel.quantity.is_in_soil())?;
     let gone = channel.placed.1.unwrap_or(UnixSeconds(i64::MAX));
@@ -122,6 +154,22 @@ mod tests {
         );
         let air = Channel { quantity: Quantity::AirTemperature, depth_cm: None, ..probe((at(10), None), at(300)) };
         assert_eq!(of(air, &declared), []);
+    }
+
+    #[test]
+    fn a_new_program_and_a_treatment_begin_a_day_of_settling() {
+        let s = series(400, |i| 0.3 + 1e-4 * (i as f64 / 9.0).sin());
+        let events = [
+            event(EventKind::ProgramChange, 50, 50),
+            event(EventKind::ProgramChange, 60, 60),
+            event(EventKind::Treatment, 200, 250),
+            event(EventKind::Maintenance, 350, 350),
+        ];
+        assert_eq!(found(channel(&s), &events, Test::Settling), [(50, 145, 96), (200, 295, 96)]);
+        let air = Channel { quantity: Quantity::AirTemperature, depth_cm: None, ..channel(&s) };
+        assert_eq!(found(air, &events, Test::Settling), [(50, 145, 96)], "a treatment is of the soil");
+        let gone = Channel { placed: (None, Some(UnixSeconds(70 * STEP))), ..channel(&s) };
+        assert_eq!(found(gone, &events[..1], Test::Settling), [(50, 69, 20)]);
     }
 
     #[test]

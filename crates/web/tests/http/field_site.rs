@@ -228,3 +228,23 @@ async fn a_picture_s_place_is_shown_and_never_given_out_and_the_soil_seen_can_be
     assert!(v.page(log).await.contains("It is the station's soil"));
     assert_eq!(v.post("/stations/4/field/soil", &[("log", id), ("stands", "seen"), ("why", "no")]).await.status(), 404);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_clock_s_checks_tell_what_a_time_was_in_truth_and_how_well_that_is_known() {
+    let v = Visitor::of_demo().await;
+    assert!(v.page("/stations/1").await.contains("times by 2 clock checks"));
+    let entry = |n: u32, at: i64, deed: Value| {
+        json!({"id": format!("0197eeef-0000-7000-8000-{n:012}"), "log": "0197eeef-1111-7000-8000-000000000001",
+               "station": "cut", "at": at, "by": "TQ", "deed": deed})
+    };
+    let at = NOW - 3600;
+    let fast = json!({"kind": "clock", "node": "node 01", "shown": at + 600, "truth": at, "set": true});
+    let entries = [entry(1, at, json!({"kind": "begun", "of": "visit"})), entry(2, at + 1, fast)];
+    v.post_json("/stations/1/field/entries", &json!({"entries": entries})).await;
+    let page = v.page("/stations/1/clocks?came=2026-09-01+05:10").await;
+    assert!(page.contains("3 checks; every view and export has the corrected times."), "{page}");
+    assert!(page.contains("1 Sep 2026 05:00:00") && page.contains("+600") && page.contains("set right"), "{page}");
+    assert!(page.contains("known to ±") && page.contains("left running"));
+    assert!(v.page("/stations/1/clocks?came=noon").await.contains("write it like 2026-05-01"));
+    assert!(v.page("/stations/3/clocks").await.contains("No clock was ever checked"));
+}

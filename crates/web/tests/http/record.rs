@@ -118,7 +118,7 @@ async fn a_correction_that_cannot_be_says_why_and_keeps_what_was_typed() {
         ("depth", "deep", "“deep” is no number"),
         ("depth", "9000", "depth"),
         ("ends", "2023-01-01 00:00", "must end after it starts"),
-        ("ends", "2024-02-30 00:00", "“2024-02-30 00:00” is no date and time."),
+        ("ends", "2024-02-30 00:00", "“2024-02-30 00:00” is no date and time: write it like"),
     ];
     let whole = v.page("/stations/1/placements").await;
     for (name, text, says) in cases {
@@ -158,7 +158,7 @@ async fn a_corrected_depth_moves_the_record_and_changes_no_reading() {
         ]
     };
     let refused = v.post("/stations/1/placements/3", &form("30", "yesterday")).await.text().await.unwrap();
-    assert!(refused.contains("“yesterday” is no date and time.") && refused.contains("value=\"yesterday\""));
+    assert!(refused.contains("“yesterday” is no date and time: write it") && refused.contains("value=\"yesterday\""));
     let before = v.page("/stations/1/export").await;
     assert_eq!(v.post("/stations/1/placements/3", &form("35", "2024-03-01 00:00")).await.status(), 303);
     let depths: Vec<_> =

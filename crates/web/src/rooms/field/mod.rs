@@ -1,5 +1,6 @@
 //! The room Field: how stations stand, what phones take along and bring back, logs, and corrections.
 
+mod clocks;
 mod landmarks;
 mod logs;
 mod official;
@@ -19,6 +20,7 @@ pub fn routes(routes: &mut Routes<'_>) {
     landmarks::routes(routes);
     retrieval::routes(routes);
     official::routes(routes);
+    clocks::routes(routes);
     snapshots::routes(routes);
     phone::routes(routes);
     photos::routes(routes);

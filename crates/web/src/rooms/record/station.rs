@@ -37,6 +37,8 @@ struct StationPage {
     facts: String,
     bias: String,
     health: String,
+    /// How many checks of its nodes' clocks move its times.
+    clock_checks: usize,
     uncalibrated: Vec<String>,
     drawing: Option<Drawing>,
 }
@@ -61,6 +63,7 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
         facts: facts(&record),
         bias: station.known_bias.clone(),
         health: health(&record, state.now(study)),
+        clock_checks: record.clock_checks.len(),
         uncalibrated: uncalibrated.into_iter().map(counted).collect(),
         drawing: drawing(&record),
     })

@@ -254,7 +254,8 @@ function leaving(s, context) {
 }
 
 const REPAIRS = {
-  probe_exchanged: "Probe exchanged", port_changed: "Port changed", firmware: "Firmware", program: "Program version", other: "Something else",
+  probe_exchanged: "Probe exchanged", port_changed: "Port changed", firmware: "Firmware", program: "Program version", shield_moved: "Shield moved",
+  cover_cut: "Shrubs or grass cut", other: "Something else",
 };
 
 function repairs(s, context) {
