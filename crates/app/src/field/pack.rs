@@ -4,7 +4,7 @@ use super::outcome::{BY_HANDHELD, shown_by};
 use crate::planning::{PlanError, StationPlan};
 use crate::record::StationRecord;
 use ebrel_core::calibration::Curve;
-use ebrel_core::field::{Limits, ProbeAtDepth, Weather, limits};
+use ebrel_core::field::{Limits, ProbeAtDepth, Weather, limits, usual_range};
 use ebrel_core::planning::{PlannedProbe, SERVICES, Shelf, WorkAt};
 use ebrel_core::series::Belief;
 use ebrel_core::soil::Profile;
@@ -52,6 +52,8 @@ pub struct PackProbe {
     pub orientation: String,
     /// How a reading of it is judged.
     pub limits: Limits,
+    /// The range in which what a handheld shows of it lay within the last year, in the unit of its readings.
+    pub usual: Option<(f64, f64)>,
     /// Its last believed reading in the record, and when that was; empty where there is none.
     pub last: String,
 }
@@ -161,6 +163,7 @@ pub async fn pack(store: &Store, station: i64, now: UnixSeconds) -> Result<Pack,
     let record = StationRecord::load(store, station).await?;
     let flags = store.flags(station).await?;
     let lying_with_last = |p: Placement| PackProbe {
+        usual: usual(&record, &flags, &p, now),
         last: last_reading(&record, &flags, &p),
         ..lies(&p, &plan, &curves, (&soil, weather))
     };
@@ -251,6 +254,7 @@ fn planned(
         port: plugged.and_then(|p| p.place(&probe.label)).unwrap_or_default(),
         orientation: probe.attitude.words(),
         limits: limits(&at, weather),
+        usual: None,
         last: String::new(),
     }
 }
@@ -294,8 +298,17 @@ fn lies(
         port: placement.port.clone(),
         orientation: placement.orientation.clone(),
         limits: limits(&at, weather),
+        usual: None,
         last: String::new(),
     }
+}
+
+/// In which range a probe's readings, as they came, lay within the last year.
+fn usual(record: &StationRecord, flags: &[StoredFlag], placement: &Placement, now: UnixSeconds) -> Option<(f64, f64)> {
+    let year = SpanSeconds(365 * SpanSeconds::DAY.0);
+    let c = record.channels.iter().find(|c| c.channel.placement.id == placement.id && c.is_main())?;
+    let within = c.believed(flags, &Belief::default()).between(now - year, now);
+    usual_range(&within.readings().map(|r| r.raw).collect::<Vec<_>>())
 }
 
 /// "0.140 m³/m³, 31 Aug 2026 23:45": what a probe's channels said last, each with its unit, and when.

@@ -343,11 +343,15 @@ async fn a_visit_and_a_round_with_gloves_on_and_the_entries_carried_home() {
     type_into(&site, "spot", "90").await;
     browser.wait_text(".told", "Look at the plug").await.unwrap();
     found.extend(barriers(&site).await);
+    type_into(&site, "spot", "330").await;
+    browser.wait_text(".told", "Within the last year it usually lay between").await.unwrap();
     type_into(&site, "spot", "1400").await;
     browser.wait_text(".told", "stable and plausible").await.unwrap();
     keep(&site, "Keep the value").await;
     press(&site, "Done").await;
     browser.wait_text(".does", "BD-0418").await.unwrap();
+    type_into(&site, "spot", "1410").await;
+    browser.wait_text(".told", "Beside it today: BD-0417 1400.0 mV").await.unwrap();
     press(&site, "Leave out").await;
     press(&site, "Leave it out").await;
     assert!(browser.text(".does").await.unwrap().contains("BD-0418"), "no leaving out without a reason");

@@ -97,6 +97,10 @@ async fn every_station_s_pack_is_small_whole_and_judges_by_finite_numbers() {
         assert!(pack["caution"].as_str().unwrap().contains("buried"), "what can hurt stands before the first step");
         let probes = pack["probes"].as_array().unwrap().iter().chain(pack["installed"].as_array().unwrap());
         for probe in probes {
+            if let Some(usual) = probe["usual"].as_array() {
+                let [low, high] = [0, 1].map(|i| usual[i].as_f64().unwrap());
+                assert!(low < high, "{probe}");
+            }
             let limits = &probe["limits"];
             assert!(limits["good"].as_str().is_some_and(|s| !s.is_empty()), "{probe}");
             for point in limits["scale"].as_array().unwrap() {

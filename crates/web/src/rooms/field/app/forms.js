@@ -275,11 +275,19 @@ function spot(s, context) {
   const before = last(of(context, "spot", (d) => d.point === p.label));
   const [place, tell] = told();
   const value = figure({ id: "spot", value: before?.deed.value ?? "", oninput: look }), why = input({ id: "spot-why", value: before?.deed.not_reached ?? "", placeholder: "reason" });
+  const shown = (v) => `${v.toFixed(p.limits.raw_decimals)} ${p.limits.raw_unit}`;
+  /** The points walked to before and after this one that were read today. */
+  const beside = () => [s.number - 1, s.number + 1].map((i) => context.pack.installed[i]).filter((o) => o && o.limits.raw_unit === p.limits.raw_unit)
+    .map((o) => [o.label, last(of(context, "spot", (d) => d.point === o.label))?.deed.value]).filter(([, v]) => Number.isFinite(v));
   function look() {
     const v = number(value.value);
     if (v === null || Number.isNaN(v)) return;
     const j = judge(p.limits, [v], null);
-    if (j) tell(j.says, j.verdict);
+    if (!j) return;
+    const odd = p.usual && (v < p.usual[0] || v > p.usual[1]);
+    const past = odd ? ` Within the last year it usually lay between ${shown(p.usual[0])} and ${shown(p.usual[1])}: read it again, and note why if it stays so.` : "";
+    const near = beside().map(([label, other]) => `${label} ${shown(other)}`);
+    tell(`${j.says}${past}${near.length ? ` Beside it today: ${near.join(", ")}.` : ""}`, odd && j.verdict === "good" ? "doubtful" : j.verdict);
   }
   return h("div", {}, p.last ? h("p", { className: "soft" }, `Last: ${p.last}`) : null, field("Value", value, p.limits.raw_unit), place,
     button(before ? "Correct it" : "Keep the value", () => {
