@@ -285,7 +285,7 @@ function spot(s, context) {
     const j = judge(p.limits, [v], null);
     if (!j) return;
     const odd = p.usual && (v < p.usual[0] || v > p.usual[1]);
-    const past = odd ? ` Within the last year it usually lay between ${shown(p.usual[0])} and ${shown(p.usual[1])}: read it again, and note why if it stays so.` : "";
+    const past = odd ? ` Within the last year it usually lay between ${shown(p.usual[0])} and ${shown(p.usual[1])}${j.verdict === "good" ? ": read it again, and note why if it stays so" : ""}.` : "";
     const near = beside().map(([label, other]) => `${label} ${shown(other)}`);
     tell(`${j.says}${past}${near.length ? ` Beside it today: ${near.join(", ")}.` : ""}`, odd && j.verdict === "good" ? "doubtful" : j.verdict);
   }
