@@ -4,12 +4,17 @@
 
 mod common;
 
-use ebrel_app::importing::{Mapping, Report, find_node, first_mapping, fitted, hindrances, keep_file, kept_at, store};
+use ebrel_app::importing::withdrawing::{restore, withdraw};
+use ebrel_app::importing::{
+    Job, Mapping, Progress, Report, find_node, first_mapping, fitted, hindrances, keep_file, kept_at, latest, overlaps,
+    store,
+};
 use ebrel_core::units::{Quantity, UnixSeconds};
-use ebrel_formats::logger::{Read, Text, guess, read};
+use ebrel_formats::logger::{Clock, Read, Recipe, Text, guess, read, survey};
 use ebrel_formats::rfc3339;
-use ebrel_store::imports::Import;
+use ebrel_store::imports::{Import, Withdrawn};
 use ebrel_store::{Store, StoreError};
+use std::sync::Arc;
 
 const FROM: i64 = 1_772_323_200;
 const NOW: UnixSeconds = UnixSeconds(FROM + 400 * 86_400);
@@ -26,37 +31,46 @@ fn text(head: &str, range: std::ops::Range<i64>, shift: f64) -> String {
     text
 }
 
-fn opened(text: &str) -> (Read, Mapping) {
+struct Opened {
+    text: Text,
+    recipe: Recipe,
+    read: Read,
+}
+
+impl Opened {
+    fn job(&self, mapping: &Mapping) -> Job {
+        let (text, recipe) = (self.text.clone(), self.recipe.clone());
+        Job { text, recipe, mapping: mapping.clone(), survey: self.read.survey.clone(), latest: latest(NOW) }
+    }
+}
+
+fn opened(text: &str) -> (Opened, Mapping) {
     let made = Text::of_bytes(text.as_bytes()).unwrap();
-    let recipe = guess(&made, 0).unwrap();
+    let recipe = guess(&made, 0).unwrap().recipe;
     let read = read(&made, &recipe).unwrap();
     let head: Vec<String> = text.lines().take(200).map(str::to_owned).collect();
-    let mapping = first_mapping(&read, &head, "node03.csv");
-    (read, mapping)
+    let mapping = first_mapping(&read.survey, &head, "node03.csv");
+    (Opened { text: made, recipe, read }, mapping)
 }
 
 fn import(station_id: i64) -> Import {
     Import {
-        id: 0,
-        station_id,
-        file_name: "node03.csv".into(),
         sha256: "00".into(),
         recipe: "{}".into(),
         mapping: "{}".into(),
-        created_at: NOW,
-        created_by: "N. Arvel".into(),
-        report: None,
+        ..Import::begun(station_id, "node03.csv", NOW, "N. Arvel")
     }
 }
 
-async fn stored(at: &Store, station: i64, read: &Read, mapping: &Mapping) -> Report {
-    let (id, report) = store(at, &import(station), read, mapping).await.unwrap();
+async fn stored(at: &Store, station: i64, file: &Opened, mapping: &Mapping) -> Report {
+    let read = &file.read;
+    let (id, report) = store(at, &import(station), &file.job(mapping), &Arc::new(Progress::default())).await.unwrap();
     let kept: Report = serde_json::from_str(&at.import(id).await.unwrap().report.unwrap()).unwrap();
     assert_eq!(kept, report, "what is told is what is kept");
     let taken = |column: usize| mapping.columns[column].quantity.is_some();
     let sent = read.readings.iter().filter(|r| taken(r.column)).count();
     assert_eq!(report.new_readings + report.known_readings + report.repeated_readings, sent, "count in, count out");
-    assert_eq!(report.new_records + report.known_records, read.records, "and by records");
+    assert_eq!(report.new_records + report.known_records, read.survey.records, "and by records");
     report
 }
 
@@ -122,7 +136,7 @@ async fn columns_in_another_order_find_their_channels_and_unknown_ones_are_named
         })
         .collect();
     let (read, _) = opened(&turned);
-    let again = fitted(&mapping, &read);
+    let again = fitted(&mapping, &read.read.survey);
     let report = stored(&at, station, &read, &again).await;
     assert_eq!((report.left_out.as_slice(), report.new_readings), (&["lux".to_owned()][..], 290));
     let streams = at.streams(station).await.unwrap();
@@ -148,18 +162,129 @@ async fn the_next_file_of_a_node_finds_it_whatever_the_file_is_called() {
 }
 
 #[tokio::test]
+async fn two_loggers_with_the_same_columns_ask_which_one_this_is() {
+    let (at, station, _dir) = common::station().await;
+    let (first, mapping) = opened(&text(HEAD, 0..50, 0.0));
+    for node in ["by the gate", "by the pond"] {
+        stored(&at, station, &first, &Mapping { node: node.into(), ..mapping.clone() }).await;
+    }
+    let streams = at.streams(station).await.unwrap();
+    let mut next = Mapping { node: "download (3)".into(), ..mapping };
+    find_node(&mut next, &[HEAD.to_owned()], &streams);
+    let asked = hindrances(&first.read.survey, &next, &streams, NOW);
+    assert_eq!(asked, ["Which logger wrote this? by the gate, by the pond all have these columns: name the node."]);
+}
+
+/// A file of several pieces.
+fn long_text() -> String {
+    let line = |i: i64| format!("{},{},{},3.6\n", FROM + i * 60, 900 + i % 50, i % 30);
+    format!("time,m05 [mV],t05 [degC],batt [V]\n{}", (0..150_000).map(line).collect::<String>())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_kill_cut_off_goes_on_where_it_stood_and_is_counted_once() {
+    let (at, station, _dir) = common::station().await;
+    let (file, mapping) = opened(&long_text());
+    let (job, at_work) = (file.job(&mapping), at.clone());
+    let begun =
+        tokio::spawn(async move { store(&at_work, &import(station), &job, &Arc::new(Progress::default())).await });
+    while at.imports_cut_off().await.unwrap().is_empty() {
+        tokio::task::yield_now().await;
+    }
+    begun.abort();
+    let _cut_off = begun.await;
+    let Some(cut_off) = at.imports_cut_off().await.unwrap().into_iter().next() else {
+        // The machine was so fast that it ended before it was cut off: nothing to go on with.
+        return;
+    };
+    let before = in_store(&at, station).await;
+    assert!(before > 0 && before < 450_000, "{before}");
+    let (id, report) = store(&at, &cut_off, &file.job(&mapping), &Arc::new(Progress::default())).await.unwrap();
+    assert_eq!(id, cut_off.id);
+    assert_eq!(
+        (report.new_readings, report.known_readings, report.repeated_readings),
+        (450_000, 0, 0),
+        "as if nothing had happened"
+    );
+    assert_eq!(in_store(&at, station).await, 450_000);
+    assert!(at.imports_cut_off().await.unwrap().is_empty());
+    assert_eq!(at.imports(station).await.unwrap().len(), 1);
+}
+
+#[tokio::test]
+async fn one_that_is_ended_early_says_so_and_the_next_goes_on() {
+    let (at, station, _dir) = common::station().await;
+    let (file, mapping) = opened(&long_text());
+    let progress = Arc::new(Progress::default());
+    progress.cancel();
+    let (_, report) = store(&at, &import(station), &file.job(&mapping), &progress).await.unwrap();
+    assert!(report.cancelled.is_some_and(|lines| lines < 150_000), "{:?}", report.cancelled);
+    let (_, rest) = store(&at, &import(station), &file.job(&mapping), &Arc::new(Progress::default())).await.unwrap();
+    assert_eq!((rest.cancelled, rest.new_readings + rest.known_readings), (None, 450_000));
+}
+
+#[tokio::test]
+async fn an_import_with_a_wrong_clock_is_set_aside_and_read_anew_and_others_keep_what_they_brought() {
+    let (at, station, dir) = common::station().await;
+    std::fs::create_dir(dir.path().join("files")).unwrap();
+    let mut ids = Vec::new();
+    for range in [0..100, 60..140] {
+        let content = text(HEAD, range, 0.0);
+        let source = dir.path().join("source.csv");
+        std::fs::write(&source, &content).unwrap();
+        let (file, mapping) = opened(&content);
+        let kept = Import {
+            sha256: keep_file(dir.path(), &source).unwrap(),
+            recipe: serde_json::to_string(&file.recipe).unwrap(),
+            mapping: serde_json::to_string(&mapping).unwrap(),
+            ..import(station)
+        };
+        ids.push(store(&at, &kept, &file.job(&mapping), &Arc::new(Progress::default())).await.unwrap().0);
+    }
+    let all = in_store(&at, station).await;
+    assert_eq!(all, 140 * 3 - 14);
+    let why = Withdrawn { at: NOW, by: "N. Arvel".into(), why: "an hour off".into() };
+    let done = withdraw(&at, dir.path(), ids[0], &why).await.unwrap();
+    assert_eq!((done.readings, done.read_again.len()), (290, 1));
+    assert_eq!(in_store(&at, station).await, 80 * 3 - 8, "all that the second file brought, what both brought too");
+    // The same file an hour earlier.
+    let first = at.import(ids[0]).await.unwrap();
+    let text = Text::of_file(kept_at(dir.path(), &first.sha256)).unwrap();
+    let mut recipe: Recipe = serde_json::from_str(&first.recipe).unwrap();
+    recipe.time.clock = Clock::Fixed(60);
+    let mapping: Mapping = serde_json::from_str(&first.mapping).unwrap();
+    let survey = survey(&text, &recipe, latest(NOW)).unwrap();
+    let job = Job { text, recipe, mapping, survey, latest: latest(NOW) };
+    let seen = overlaps(&at, station, &job).await.unwrap();
+    assert_eq!(
+        (seen[0].shift_s, seen[0].alike < seen[0].shared),
+        (Some(-3600), true),
+        "the page would say so: {:?}",
+        seen[0].first_other
+    );
+    let (anew, report) = store(&at, &import(station), &job, &Arc::new(Progress::default())).await.unwrap();
+    assert_eq!(report.extent.unwrap().0, FROM - 3600);
+    // And everything back.
+    withdraw(&at, dir.path(), anew, &why).await.unwrap();
+    restore(&at, ids[0]).await.unwrap();
+    assert_eq!(in_store(&at, station).await, all);
+    assert!(restore(&at, ids[0]).await.is_err());
+}
+
+#[tokio::test]
 async fn what_hinders_stores_nothing_and_a_refusal_halfway_neither() {
     let (at, station, _dir) = common::station().await;
     let (read, mapping) = opened(&text(HEAD, 0..50, 0.0));
-    assert_eq!(hindrances(&read, &mapping, NOW), Vec::<String>::new());
-    let early = hindrances(&read, &mapping, UnixSeconds(FROM - 10 * 86_400));
+    assert_eq!(hindrances(&read.read.survey, &mapping, &[], NOW), Vec::<String>::new());
+    let early = hindrances(&read.read.survey, &mapping, &[], UnixSeconds(FROM - 10 * 86_400));
     assert!(early[0].contains("lies in the future"), "{early:?}");
     stored(&at, station, &read, &mapping).await;
     let (later, _) = opened(&text(HEAD, 50..90, 0.0));
     let mut torn = mapping.clone();
     torn.columns[2].unit = "mV".into();
-    let refused = store(&at, &import(station), &later, &torn).await;
+    let refused = store(&at, &import(station), &later.job(&torn), &Arc::new(Progress::default())).await;
     assert!(matches!(refused, Err(StoreError::Rule(_))), "a port keeps its unit: {refused:?}");
+    assert!(at.imports_cut_off().await.unwrap().is_empty());
     assert_eq!(in_store(&at, station).await, 145, "none of the columns before it either");
     assert_eq!(at.imports(station).await.unwrap().len(), 1, "nor the import itself");
 }

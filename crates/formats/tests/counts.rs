@@ -90,7 +90,7 @@ fn file(fates: &[Fate], d: Dialect) -> String {
 
 fn read_text(text: &str) -> Read {
     let text = Text::of_bytes(text.as_bytes()).unwrap();
-    let recipe = guess(&text, 0).unwrap();
+    let recipe = guess(&text, 0).unwrap().recipe;
     read(&text, &recipe).unwrap()
 }
 
@@ -104,19 +104,19 @@ proptest! {
         let text = file(&fates, d);
         let got = read_text(&text);
         let twice = of(&[Fate::SentTwice]);
-        prop_assert_eq!(got.lines, of(&[Fate::Whole, Fate::Missing]) + 2 * twice, "records: {:?}", got.problems);
-        prop_assert_eq!(got.records, of(&[Fate::Whole, Fate::Missing]) + twice, "distinct times");
-        prop_assert_eq!(got.headers_again, of(&[Fate::HeaderAgain]));
+        prop_assert_eq!(got.survey.tally.records, of(&[Fate::Whole, Fate::Missing]) + 2 * twice, "records: {:?}", got.problems);
+        prop_assert_eq!(got.survey.records, of(&[Fate::Whole, Fate::Missing]) + twice, "distinct times");
+        prop_assert_eq!(got.survey.tally.repeated, of(&[Fate::HeaderAgain]));
         let named: BTreeSet<usize> = got.problems.iter().map(|p| p.line).collect();
         prop_assert_eq!(named.len(), of(&[Fate::Cut, Fate::Joined, Fate::Noise]), "{:?}", got.problems);
         let lines = text.lines().filter(|l| !l.trim().is_empty()).count();
-        prop_assert_eq!(got.lines + named.len() + got.headers_again + 1, lines, "every line that says anything");
-        for column in &got.columns {
-            prop_assert_eq!(column.valid + column.missing + column.words, got.lines, "{}", &column.name);
+        prop_assert_eq!(got.survey.tally.records + named.len() + got.survey.tally.repeated + 1, lines, "every line that says anything");
+        for column in &got.survey.columns {
+            prop_assert_eq!(column.valid + column.missing + column.words, got.survey.tally.records, "{}", &column.name);
         }
-        prop_assert_eq!(got.columns.len(), 2);
-        prop_assert_eq!(got.columns[0].missing, of(&[Fate::Missing]));
-        prop_assert_eq!(got.readings.len(), got.columns.iter().map(|c| c.valid).sum::<usize>());
+        prop_assert_eq!(got.survey.columns.len(), 2);
+        prop_assert_eq!(got.survey.columns[0].missing, of(&[Fate::Missing]));
+        prop_assert_eq!(got.readings.len(), got.survey.columns.iter().map(|c| c.valid).sum::<usize>());
         prop_assert!(got.readings.iter().all(|r| r.value.is_finite()));
     }
 
@@ -131,7 +131,7 @@ proptest! {
         let cut = &whole[..end];
         let got = read_text(cut);
         let begun = cut.lines().filter(|l| !l.trim().is_empty()).count() - 1;
-        prop_assert_eq!(got.lines + got.problems.len(), begun, "{:?}", got.problems);
+        prop_assert_eq!(got.survey.tally.records + got.problems.len(), begun, "{:?}", got.problems);
         prop_assert!(got.problems.len() <= 1);
         let all = read_text(&whole);
         let sure = got.readings.len().saturating_sub(2);
@@ -145,8 +145,8 @@ fn an_empty_file_and_one_of_headers_alone_are_told_and_not_read_as_nothing() {
         let made = Text::of_bytes(text.as_bytes());
         let guessed = made.ok().and_then(|text| guess(&text, 0).ok().map(|recipe| (text, recipe)));
         if let Some((text, recipe)) = guessed {
-            let got = read(&text, &recipe);
-            assert!(got.is_err() || got.is_ok_and(|r| r.lines == 0 && r.readings.is_empty()));
+            let got = read(&text, &recipe.recipe);
+            assert!(got.is_err() || got.is_ok_and(|r| r.survey.tally.records == 0 && r.readings.is_empty()));
         }
     }
 }

@@ -16,33 +16,38 @@ fn forty(head: &str, line: impl Fn(i64, &jiff::civil::DateTime) -> String) -> (R
         text.push('\n');
     }
     let text = Text::of_bytes(text.as_bytes()).unwrap();
-    let recipe = guess(&text, 0).unwrap();
+    let recipe = guess(&text, 0).unwrap().recipe;
     (read(&text, &recipe).unwrap(), recipe)
 }
 
 fn first(read: &Read) -> String {
-    rfc3339(read.extent.unwrap().0)
+    rfc3339(read.survey.extent.unwrap().0)
 }
 
 #[track_caller]
 fn sound(read: &Read, columns: usize) {
-    assert_eq!((read.records, read.columns.len(), read.problems.len()), (40, columns, 0), "{:?}", read.problems);
-    assert!(read.columns.iter().all(|c| c.valid == 40), "{:?}", read.columns);
-    assert_eq!(read.interval_s, Some(1800));
+    assert_eq!(
+        (read.survey.records, read.survey.columns.len(), read.problems.len()),
+        (40, columns, 0),
+        "{:?}",
+        read.problems
+    );
+    assert!(read.survey.columns.iter().all(|c| c.valid == 40), "{:?}", read.survey.columns);
+    assert_eq!(read.survey.interval_s, Some(1800));
 }
 
 #[test]
 fn seconds_since_1970() {
     let (got, recipe) = forty("t,m05\n", |i, _| format!("{},{}", 1_780_000_200 + i * 1800, 900 + i));
     sound(&got, 1);
-    assert_eq!((recipe.time_pattern.as_str(), first(&got).as_str()), ("%s", "2026-05-28T20:30:00Z"));
+    assert_eq!((recipe.time.forms[0].as_str(), first(&got).as_str()), ("%s", "2026-05-28T20:30:00Z"));
 }
 
 #[test]
 fn bars_and_the_month_by_name() {
     let (got, recipe) = forty("when|soil|air\n", |i, t| format!("{}|{}.5|{}.25", t.strftime("%d-%b-%Y %H:%M"), i, i));
     sound(&got, 2);
-    assert_eq!(recipe.separator, Separator::Bar);
+    assert_eq!(recipe.separator(), Some(Separator::Bar));
     assert_eq!(first(&got), "2026-05-30T22:00:00Z");
 }
 
@@ -50,8 +55,8 @@ fn bars_and_the_month_by_name() {
 fn blanks_of_any_number() {
     let (got, recipe) = forty("", |i, t| format!("{}   {}.5  {}", t.strftime("%Y-%m-%d %H:%M:%S"), i, 900 + i));
     sound(&got, 2);
-    assert_eq!((recipe.separator, recipe.header_lines), (Separator::Blanks, 0));
-    assert_eq!(got.columns[0].name, "column 3", "a file without names counts its columns");
+    assert_eq!(recipe.separator(), Some(Separator::Blanks));
+    assert_eq!(got.survey.columns[0].name, "column 3", "a file without names counts its columns");
 }
 
 #[test]
@@ -71,7 +76,7 @@ fn fractions_of_seconds() {
 fn a_slash_between_day_month_and_year() {
     let (got, recipe) = forty("time,v\n", |i, t| format!("{},{i}.5", t.strftime("%d/%m/%Y %H:%M")));
     sound(&got, 1);
-    assert_eq!(recipe.time_pattern, "%d/%m/%Y %H:%M");
+    assert_eq!(recipe.time.forms[0], "%d/%m/%Y %H:%M");
 }
 
 #[test]
@@ -79,7 +84,7 @@ fn quoted_names_with_separators_in_them() {
     let (got, _) =
         forty("\"time, UTC\",\"water, 5 cm\"\n", |i, t| format!("\"{}\",\"{i}.5\"", t.strftime("%Y-%m-%d %H:%M")));
     sound(&got, 1);
-    assert_eq!(got.columns[0].name, "water, 5 cm");
+    assert_eq!(got.survey.columns[0].name, "water, 5 cm");
 }
 
 #[test]
@@ -89,9 +94,9 @@ fn a_dark_age_of_single_byte_letters() {
         bytes.extend(format!("01.06.2026 {:02}:{:02};1{},5\n", i / 2, i % 2 * 30, i % 10).bytes());
     }
     let text = Text::of_bytes(bytes).unwrap();
-    let got = read(&text, &guess(&text, 60).unwrap()).unwrap();
+    let got = read(&text, &guess(&text, 60).unwrap().recipe).unwrap();
     sound(&got, 1);
-    assert_eq!(got.columns[0].name, "Boden [°C]");
+    assert_eq!(got.survey.columns[0].name, "Boden [°C]");
     assert_eq!(first(&got), "2026-05-31T23:00:00Z", "the study's offset is taken where the file tells nothing");
 }
 
@@ -106,7 +111,7 @@ fn sentinels_of_several_kinds_are_missing_readings() {
         _ => format!("{}.5", 20 + i % 5),
     };
     let (got, recipe) = forty("time,t05\n", |i, t| format!("{},{}", t.strftime("%Y-%m-%d %H:%M"), cell(i)));
-    assert_eq!((got.columns[0].valid, got.columns[0].missing, got.problems.len()), (35, 5, 0));
+    assert_eq!((got.survey.columns[0].valid, got.survey.columns[0].missing, got.problems.len()), (35, 5, 0));
     assert_eq!(recipe.missing, ["--", "-9999", "6999", "NULL"]);
 }
 
@@ -117,8 +122,8 @@ fn two_lines_run_together_are_named() {
         if i == 20 { format!("{line}{line}") } else { line }
     });
     assert_eq!(got.problems.len(), 1);
-    assert!(got.problems[0].reason.contains("run together"), "{}", got.problems[0].reason);
-    assert_eq!((got.records, got.problems[0].line), (39, 22));
+    assert!(got.problems[0].fault.to_string().contains("run together"), "{}", got.problems[0].fault.to_string());
+    assert_eq!((got.survey.records, got.problems[0].line), (39, 22));
 }
 
 #[test]
@@ -126,7 +131,8 @@ fn a_recipe_survives_being_saved() {
     let (_, recipe) = forty("time;v\n", |i, t| format!("{};{i},5", t.strftime("%d.%m.%Y %H:%M")));
     let text = serde_json::to_string(&recipe).unwrap();
     assert_eq!(serde_json::from_str::<Recipe>(&text).unwrap(), recipe);
-    let unknown = Recipe { clock: Clock::Zone("Mars/Base".into()), ..recipe };
+    let mut unknown = recipe;
+    unknown.time.clock = Clock::Zone("Mars/Base".into());
     assert!(read(&Text::of_bytes(*b"x").unwrap(), &unknown).unwrap_err().to_string().contains("Europe/Paris"));
 }
 
@@ -167,4 +173,17 @@ fn what_is_wrong_with_a_package_is_said_by_table_and_line() {
     assert!(with(&format!("{head}b.m05,2026-03-01T00:30:00Z,0.3\n")).contains("“b.m05” is not in channels.csv"));
     assert!(matches!(read_path(std::path::Path::new("nowhere.zip")), Err(PackageError::Open { .. })));
     assert!(read_zip(b"no zip at all", "x.zip").is_err());
+}
+
+#[test]
+fn a_file_of_two_records_is_enough() {
+    for text in [
+        "time,t05 [degC],m05 [mV]\n2026-03-02 00:00,4.1,900\n2026-03-02 00:15,4.2,901\n",
+        "time;a\n2026-03-02 00:00;4.1\n",
+    ] {
+        let text = Text::of_bytes(text.as_bytes()).unwrap();
+        let got = read(&text, &guess(&text, 0).unwrap().recipe).unwrap();
+        assert_eq!((got.survey.tally.header, got.problems.len()), (1, 0), "{:?}", got.survey.tally);
+        assert!(got.survey.columns.iter().all(|c| c.valid == got.survey.records), "{:?}", got.survey.columns);
+    }
 }

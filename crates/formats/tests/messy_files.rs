@@ -15,8 +15,8 @@ use proptest::prelude::*;
 
 fn read_file(bytes: &[u8]) -> (Read, Clock) {
     let text = Text::of_bytes(bytes).unwrap();
-    let recipe = guess(&text, 0).unwrap();
-    (read(&text, &recipe).unwrap(), recipe.clock)
+    let recipe = guess(&text, 0).unwrap().recipe;
+    (read(&text, &recipe).unwrap(), recipe.time.clock)
 }
 
 /// Three header lines that stand again after a power loss, a block sent twice, sentinels, the last line cut off.
@@ -36,10 +36,10 @@ fn a_node_with_a_power_loss() {
     text += "\"2026-03-05 08:15:00\",400,3.6";
     let (got, clock) = read_file(text.as_bytes());
     assert_eq!(clock, Clock::Fixed(0));
-    assert_eq!((got.records, got.lines, got.headers_again), (400, 410, 3));
+    assert_eq!((got.survey.records, got.survey.tally.records, got.survey.tally.repeated), (400, 410, 3));
     assert_eq!(got.problems.iter().map(|p| p.line).collect::<Vec<_>>(), [417]);
-    assert!(got.problems[0].reason.contains("looks cut off"), "{}", got.problems[0].reason);
-    let valid: Vec<_> = got.columns.iter().map(|c| (c.name.as_str(), c.unit.as_str(), c.missing)).collect();
+    assert!(got.problems[0].fault.to_string().contains("looks cut off"), "{}", got.problems[0].fault.to_string());
+    let valid: Vec<_> = got.survey.columns.iter().map(|c| (c.name.as_str(), c.unit.as_str(), c.missing)).collect();
     assert_eq!(valid, [("rec", "", 0), ("batt", "V", 0), ("m05", "mV", 5), ("t05", "degC", 1), ("rain", "mm", 0)]);
 }
 
@@ -55,10 +55,10 @@ fn an_export_with_decimal_commas() {
     }
     let (got, clock) = read_file(text.as_bytes());
     assert_eq!(clock, Clock::Fixed(60));
-    assert_eq!((got.records, got.problems.len()), (600, 0));
-    assert_eq!(rfc3339(got.extent.unwrap().0), "2026-06-09T23:00:00Z");
-    assert_eq!(got.columns.iter().map(|c| c.valid).collect::<Vec<_>>(), [594, 599]);
-    assert_eq!(got.interval_s, Some(1800));
+    assert_eq!((got.survey.records, got.problems.len()), (600, 0));
+    assert_eq!(rfc3339(got.survey.extent.unwrap().0), "2026-06-09T23:00:00Z");
+    assert_eq!(got.survey.columns.iter().map(|c| c.valid).collect::<Vec<_>>(), [594, 599]);
+    assert_eq!(got.survey.interval_s, Some(1800));
 }
 
 /// Tabs, date and time apart, a 12-hour clock, two-digit years, an hour that stands twice in autumn.
@@ -74,8 +74,8 @@ fn local_time_with_summer_time() {
     }
     let (got, clock) = read_file(text.as_bytes());
     assert_eq!(clock, Clock::Zone("Europe/Paris".into()));
-    assert_eq!((got.records, got.problems.len()), (288, 0));
-    assert_eq!(got.extent, Some((UnixSeconds(first), UnixSeconds(first + 287 * 3600))));
+    assert_eq!((got.survey.records, got.problems.len()), (288, 0));
+    assert_eq!(got.survey.extent, Some((UnixSeconds(first), UnixSeconds(first + 287 * 3600))));
 }
 
 /// One reading a line, with a letter O for a zero.
@@ -93,12 +93,15 @@ fn a_walk_with_a_handheld() {
         }
     }
     let (got, _) = read_file(text.as_bytes());
-    assert_eq!((got.readings.len(), got.columns.len()), (79, 8));
-    assert_eq!((got.columns[0].name.as_str(), got.columns[0].unit.as_str()), ("P1 water content", "m3/m3"));
+    assert_eq!((got.readings.len(), got.survey.columns.len()), (79, 8));
+    assert_eq!(
+        (got.survey.columns[0].name.as_str(), got.survey.columns[0].unit.as_str()),
+        ("P1 water content", "m3/m3")
+    );
     assert_eq!(got.problems.len(), 1);
     assert_eq!(
-        (got.problems[0].line, got.problems[0].reason.as_str()),
-        (14, "“O.286” is no number: a letter O for a zero?")
+        (got.problems[0].line, got.problems[0].fault.to_string().as_str()),
+        (14, "P5 water content: “O.286” is no number: a letter O for a zero?")
     );
 }
 

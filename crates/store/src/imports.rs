@@ -1,5 +1,7 @@
-//! Saved recipes, and the imports that were begun and done.
+//! Imports: begun, stored in pieces, set aside and read anew.
 
+use crate::batches::Delivery;
+use crate::blocks::month_of;
 use crate::{Store, StoreError, Unit};
 use ebrel_core::units::UnixSeconds;
 
@@ -14,6 +16,8 @@ pub struct Import {
     pub file_name: String,
     /// SHA-256 of the file; its bytes are kept under this name.
     pub sha256: String,
+    /// SHA-256 of the archive or workbook that it came in; empty where it came alone.
+    pub archive: String,
     /// The recipe, JSON.
     pub recipe: String,
     /// Which column goes to which channel, JSON.
@@ -22,8 +26,86 @@ pub struct Import {
     pub created_at: UnixSeconds,
     /// Name of the account, or of the command, that did it.
     pub created_by: String,
+    /// How far storing has come, JSON; `None`: not begun, or done.
+    pub progress: Option<String>,
     /// What became of it, JSON; `None`: not stored yet.
     pub report: Option<String>,
+    /// That it was set aside.
+    pub withdrawn: Option<Withdrawn>,
+    /// The import that this one reads anew.
+    pub instead_of: Option<i64>,
+}
+
+impl Import {
+    /// An import of which nothing is known but where it goes, and who begins it when.
+    #[must_use]
+    pub fn begun(station_id: i64, file_name: &str, created_at: UnixSeconds, created_by: &str) -> Self {
+        Self {
+            id: 0,
+            station_id,
+            file_name: file_name.to_owned(),
+            sha256: String::new(),
+            archive: String::new(),
+            recipe: String::new(),
+            mapping: String::new(),
+            created_at,
+            created_by: created_by.to_owned(),
+            progress: None,
+            report: None,
+            withdrawn: None,
+            instead_of: None,
+        }
+    }
+}
+
+/// That an import was set aside.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Withdrawn {
+    /// When.
+    pub at: UnixSeconds,
+    /// By whom.
+    pub by: String,
+    /// Why.
+    pub why: String,
+}
+
+struct Row {
+    id: i64,
+    station_id: i64,
+    file_name: String,
+    sha256: String,
+    archive: String,
+    recipe: String,
+    mapping: String,
+    created_at: i64,
+    created_by: String,
+    progress: Option<String>,
+    report: Option<String>,
+    withdrawn_at: Option<i64>,
+    withdrawn_by: String,
+    withdrawn_why: String,
+    instead_of: Option<i64>,
+}
+
+impl From<Row> for Import {
+    fn from(r: Row) -> Self {
+        let (by, why) = (r.withdrawn_by, r.withdrawn_why);
+        Self {
+            id: r.id,
+            station_id: r.station_id,
+            file_name: r.file_name,
+            sha256: r.sha256,
+            archive: r.archive,
+            recipe: r.recipe,
+            mapping: r.mapping,
+            created_at: UnixSeconds(r.created_at),
+            created_by: r.created_by,
+            progress: r.progress,
+            report: r.report,
+            withdrawn: r.withdrawn_at.map(|at| Withdrawn { at: UnixSeconds(at), by, why }),
+            instead_of: r.instead_of,
+        }
+    }
 }
 
 impl Store {
@@ -43,22 +125,11 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`] if there is none with this number.
     pub async fn import(&self, id: i64) -> Result<Import, StoreError> {
-        let row = sqlx::query!("SELECT * FROM import WHERE id = ?", id).fetch_optional(&self.pool).await?;
-        let r = row.ok_or(StoreError::NotFound("import"))?;
-        Ok(Import {
-            id: r.id,
-            station_id: r.station_id,
-            file_name: r.file_name,
-            sha256: r.sha256,
-            recipe: r.recipe,
-            mapping: r.mapping,
-            created_at: UnixSeconds(r.created_at),
-            created_by: r.created_by,
-            report: r.report,
-        })
+        let row = sqlx::query_as!(Row, "SELECT * FROM import WHERE id = ?", id).fetch_optional(&self.pool).await?;
+        row.map(Import::from).ok_or(StoreError::NotFound("import"))
     }
 
-    /// Keeps recipe, mapping and report of an import as they are now; a report once given stands.
+    /// Keeps recipe, mapping, progress and report of an import as they are now; a report once given stands.
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses.
@@ -68,43 +139,46 @@ impl Store {
         unit.commit().await
     }
 
-    /// Numbers of the imports of a station, newest first.
+    /// The imports of a station, newest first.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn imports(&self, station: i64) -> Result<Vec<Import>, StoreError> {
-        let ids = sqlx::query_scalar!("SELECT id FROM import WHERE station_id = ? ORDER BY id DESC LIMIT 20", station)
-            .fetch_all(&self.pool)
-            .await?;
-        let mut imports = Vec::with_capacity(ids.len());
-        for id in ids {
-            imports.push(self.import(id).await?);
-        }
-        Ok(imports)
+        let rows =
+            sqlx::query_as!(Row, "SELECT * FROM import WHERE station_id = ? ORDER BY id DESC LIMIT 200", station);
+        Ok(rows.fetch_all(&self.pool).await?.into_iter().map(Import::from).collect())
     }
 
-    /// Saves a recipe with its mapping under a name; one of that name is replaced.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database refuses.
-    pub async fn save_recipe(&self, name: &str, body: &str) -> Result<(), StoreError> {
-        sqlx::query!(
-            "INSERT INTO recipe (name, body) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET body = ?2",
-            name,
-            body
-        )
-        .execute(&self.pool)
-        .await?;
-        Ok(())
-    }
-
-    /// Saved recipes: name and body, by name.
+    /// Imports whose storing was begun and has not ended: cut off by a kill.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn recipes(&self) -> Result<Vec<(String, String)>, StoreError> {
-        let rows = sqlx::query!("SELECT name, body FROM recipe ORDER BY name").fetch_all(&self.pool).await?;
-        Ok(rows.into_iter().map(|r| (r.name, r.body)).collect())
+    pub async fn imports_cut_off(&self) -> Result<Vec<Import>, StoreError> {
+        let rows =
+            sqlx::query_as!(Row, "SELECT * FROM import WHERE progress IS NOT NULL AND report IS NULL ORDER BY id");
+        Ok(rows.fetch_all(&self.pool).await?.into_iter().map(Import::from).collect())
+    }
+
+    /// What an import brought of each stream.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn brought(&self, import: i64) -> Result<Vec<(i64, Delivery)>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT s.stream_id, b.id, b.received_at, s.first, s.last, s.readings
+             FROM batch b JOIN batch_stream s ON s.batch_id = b.id WHERE b.import_id = ? ORDER BY b.id, s.stream_id",
+            import
+        );
+        let delivery = |number, at: i64, first: i64, last: i64, readings: i64| Delivery {
+            number,
+            received_at: UnixSeconds(at),
+            import: Some(import),
+            first: UnixSeconds(first),
+            last: UnixSeconds(last),
+            readings: readings as usize,
+        };
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        Ok(rows.map(|r| (r.stream_id, delivery(r.id, r.received_at, r.first, r.last, r.readings))).collect())
     }
 }
 
@@ -115,15 +189,18 @@ impl Unit {
     /// [`StoreError`] if the database refuses.
     pub async fn begin_import(&mut self, import: &Import) -> Result<i64, StoreError> {
         let done = sqlx::query!(
-            "INSERT INTO import (station_id, file_name, sha256, recipe, mapping, created_at, created_by)
-             VALUES (?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO import (station_id, file_name, sha256, archive, recipe, mapping, created_at, created_by, progress, instead_of)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             import.station_id,
             import.file_name,
             import.sha256,
+            import.archive,
             import.recipe,
             import.mapping,
             import.created_at.0,
-            import.created_by
+            import.created_by,
+            import.progress,
+            import.instead_of
         );
         Ok(done.execute(self.connection()).await?.last_insert_rowid())
     }
@@ -134,14 +211,144 @@ impl Unit {
     /// [`StoreError`] if the database refuses.
     pub async fn keep_import(&mut self, import: &Import) -> Result<(), StoreError> {
         sqlx::query!(
-            "UPDATE import SET recipe = ?, mapping = ?, report = coalesce(report, ?) WHERE id = ?",
+            "UPDATE import SET recipe = ?, mapping = ?, progress = ?, report = coalesce(report, ?) WHERE id = ?",
             import.recipe,
             import.mapping,
+            import.progress,
             import.report,
             import.id
         )
         .execute(self.connection())
         .await?;
+        Ok(())
+    }
+
+    /// Sets an import aside: its readings, and the other values that it brought of known ones, are no longer meant. They stay as
+    /// they came. Returns how many readings went.
+    ///
+    /// # Errors
+    /// [`StoreError::Rule`] if it is set aside already, or not stored.
+    pub async fn withdraw_import(&mut self, id: i64, w: &Withdrawn) -> Result<usize, StoreError> {
+        let done = sqlx::query!(
+            "UPDATE import SET withdrawn_at = ?, withdrawn_by = ?, withdrawn_why = ?
+             WHERE id = ? AND withdrawn_at IS NULL AND report IS NOT NULL",
+            w.at.0,
+            w.by,
+            w.why,
+            id
+        );
+        if done.execute(self.connection()).await?.rows_affected() == 0 {
+            return Err(StoreError::Rule("This import is set aside already, or was never stored.".into()));
+        }
+        let mut moved = 0;
+        for (batch, stream, first, last) in self.stretches(id).await? {
+            sqlx::query!(
+                "INSERT INTO withdrawn_reading (stream_id, t, raw, batch)
+                 SELECT stream_id, t, raw, batch FROM reading WHERE stream_id = ? AND t BETWEEN ? AND ? AND batch = ?",
+                stream,
+                first,
+                last,
+                batch
+            )
+            .execute(self.connection())
+            .await?;
+            let gone = sqlx::query!(
+                "DELETE FROM reading WHERE stream_id = ? AND t BETWEEN ? AND ? AND batch = ?",
+                stream,
+                first,
+                last,
+                batch
+            );
+            moved += gone.execute(self.connection()).await?.rows_affected() as usize;
+            self.readings_moved(stream, first, last).await?;
+        }
+        self.forget_repeats(id, true).await?;
+        Ok(moved)
+    }
+
+    /// Takes back that an import was set aside. Its readings are meant again where no other stands in their place by now; what
+    /// stands there stays, and theirs is kept beside it. Returns how many readings are meant again.
+    ///
+    /// # Errors
+    /// [`StoreError::Rule`] if it is not set aside.
+    pub async fn restore_import(&mut self, id: i64) -> Result<usize, StoreError> {
+        let done = sqlx::query!(
+            "UPDATE import SET withdrawn_at = NULL, withdrawn_by = '', withdrawn_why = '' WHERE id = ? AND withdrawn_at IS NOT NULL",
+            id
+        );
+        if done.execute(self.connection()).await?.rows_affected() == 0 {
+            return Err(StoreError::Rule("This import is not set aside.".into()));
+        }
+        let stretches = self.stretches(id).await?;
+        let mut back = 0;
+        for (batch, stream, first, last) in stretches {
+            let done = sqlx::query!(
+                "INSERT OR IGNORE INTO reading (stream_id, t, raw, batch)
+                 SELECT stream_id, t, raw, batch FROM withdrawn_reading WHERE batch = ? AND stream_id = ?",
+                batch,
+                stream
+            );
+            back += done.execute(self.connection()).await?.rows_affected() as usize;
+            sqlx::query!(
+                "INSERT OR IGNORE INTO repeated_reading (stream_id, t, raw, batch)
+                 SELECT w.stream_id, w.t, w.raw, w.batch FROM withdrawn_reading w
+                 JOIN reading r ON r.stream_id = w.stream_id AND r.t = w.t AND r.raw <> w.raw WHERE w.batch = ? AND w.stream_id = ?",
+                batch,
+                stream
+            )
+            .execute(self.connection())
+            .await?;
+            sqlx::query!("DELETE FROM withdrawn_reading WHERE batch = ? AND stream_id = ?", batch, stream)
+                .execute(self.connection())
+                .await?;
+            self.readings_moved(stream, first, last).await?;
+        }
+        Ok(back)
+    }
+
+    /// Forgets the other values of known readings that an import brought, before its file is read again or with it.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn forget_repeats(&mut self, import: i64, keep: bool) -> Result<(), StoreError> {
+        if keep {
+            sqlx::query!(
+                "INSERT OR IGNORE INTO withdrawn_reading (stream_id, t, raw, batch)
+                 SELECT stream_id, t, raw, batch FROM repeated_reading WHERE batch IN (SELECT id FROM batch WHERE import_id = ?)",
+                import
+            )
+            .execute(self.connection())
+            .await?;
+        }
+        sqlx::query!("DELETE FROM repeated_reading WHERE batch IN (SELECT id FROM batch WHERE import_id = ?)", import)
+            .execute(self.connection())
+            .await?;
+        Ok(())
+    }
+
+    /// Delivery, stream, first and last time of what an import brought.
+    async fn stretches(&mut self, import: i64) -> Result<Vec<(i64, i64, i64, i64)>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT b.id, s.stream_id, s.first, s.last FROM batch b JOIN batch_stream s ON s.batch_id = b.id WHERE b.import_id = ?",
+            import
+        );
+        let rows = rows.fetch_all(self.connection()).await?;
+        Ok(rows.into_iter().map(|r| (r.id, r.stream_id, r.first, r.last)).collect())
+    }
+
+    /// Notes that readings of a stream came or went between two times.
+    async fn readings_moved(&mut self, stream: i64, first: i64, last: i64) -> Result<(), StoreError> {
+        let (from, to) = (month_of(first), month_of(last));
+        sqlx::query!("DELETE FROM month_block WHERE stream_id = ? AND month BETWEEN ? AND ?", stream, from, to)
+            .execute(self.connection())
+            .await?;
+        let station = sqlx::query_scalar!(
+            "UPDATE stream SET changes = changes + 1 WHERE id = ? RETURNING (SELECT station_id FROM node WHERE node.id = node_id)",
+            stream
+        );
+        if let Some(station) = station.fetch_one(self.connection()).await? {
+            self.tests_due(station).await?;
+        }
         Ok(())
     }
 }

@@ -24,6 +24,7 @@ pub mod placements;
 pub mod plans;
 pub mod probes;
 pub mod readings;
+pub mod recipes;
 pub mod register;
 pub mod runs;
 pub mod sessions;

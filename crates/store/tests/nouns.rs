@@ -8,11 +8,13 @@ use common::{HAND, horizon, probe, rig};
 use ebrel_core::calibration::Curve;
 use ebrel_core::quality::{Event, EventKind};
 use ebrel_core::units::{DepthCm, Quantity, UnixSeconds};
+use ebrel_store::batches::{Origin, Source};
 use ebrel_store::calibrations::{Adoption, MadeWith, Retirement, Subject};
 use ebrel_store::events::StoredEvent;
-use ebrel_store::imports::Import;
+use ebrel_store::imports::{Import, Withdrawn};
 use ebrel_store::placements::NewPlacement;
 use ebrel_store::readings::Reading;
+use ebrel_store::recipes::SavedBody;
 use ebrel_store::runs::Run;
 use ebrel_store::{Store, StoreError};
 
@@ -95,17 +97,8 @@ async fn events_come_back_in_order_of_time() {
 #[tokio::test]
 async fn an_import_is_kept_from_upload_to_report() {
     let rig = rig().await;
-    let begun = Import {
-        id: 0,
-        station_id: rig.station,
-        file_name: "node.csv".into(),
-        sha256: "00".into(),
-        recipe: "{}".into(),
-        mapping: "{}".into(),
-        created_at: UnixSeconds(7),
-        created_by: "N. Arvel".into(),
-        report: None,
-    };
+    let begun = Import::begun(rig.station, "node.csv", UnixSeconds(7), "N. Arvel");
+    let begun = Import { sha256: "00".into(), recipe: "{}".into(), mapping: "{}".into(), ..begun };
     let id = rig.store.begin_import(&begun).await.unwrap();
     let done = Import { id, report: Some("{\"lines\":3}".into()), ..begun };
     rig.store.keep_import(&done).await.unwrap();
@@ -115,11 +108,56 @@ async fn an_import_is_kept_from_upload_to_report() {
 }
 
 #[tokio::test]
-async fn a_recipe_of_the_same_name_is_replaced() {
+async fn a_recipe_of_the_same_name_is_replaced_and_its_history_kept() {
     let rig = rig().await;
-    rig.store.save_recipe("ride edge", "one").await.unwrap();
-    rig.store.save_recipe("ride edge", "two").await.unwrap();
-    assert_eq!(rig.store.recipes().await.unwrap(), [("ride edge".to_owned(), "two".to_owned())]);
+    let body = |text: &str, at: i64| SavedBody {
+        name: "ride edge".into(),
+        body: text.into(),
+        head: "time;wc5".into(),
+        kept_at: UnixSeconds(at),
+        kept_by: "N. Arvel".into(),
+    };
+    for (text, at) in [("one", 1), ("two", 2), ("two", 3), ("three", 4)] {
+        rig.store.save_recipe(&body(text, at)).await.unwrap();
+    }
+    assert_eq!(rig.store.recipes().await.unwrap(), [body("three", 4)]);
+    let before = rig.store.recipe_history("ride edge").await.unwrap();
+    assert_eq!(before.iter().map(|b| (b.body.as_str(), b.kept_at.0)).collect::<Vec<_>>(), [("two", 3), ("one", 1)]);
+    rig.store.drop_recipe("ride edge").await.unwrap();
+    assert!(rig.store.recipes().await.unwrap().is_empty());
+    assert_eq!(rig.store.recipe_history("ride edge").await.unwrap().len(), 3, "nothing typed is lost");
+}
+
+#[tokio::test]
+async fn an_import_set_aside_keeps_its_readings_and_comes_back_as_it_was() {
+    let rig = rig().await;
+    let import =
+        Import { report: Some("{}".into()), ..Import::begun(rig.station, "a.csv", UnixSeconds(1), "N. Arvel") };
+    let mut ids = Vec::new();
+    for _ in 0..2 {
+        let id = rig.store.begin_import(&import).await.unwrap();
+        rig.store.keep_import(&Import { id, ..import.clone() }).await.unwrap();
+        ids.push(id);
+    }
+    let stream = rig.stream().await;
+    let reading = |i: i64, raw: f64| Reading { stream, t: i * 900, raw };
+    let origin = |id: i64| Origin { source: Source::File, import: Some(id), received_at: UnixSeconds(id) };
+    rig.store.add_readings(&origin(ids[0]), (0..100).map(|i| reading(i, 1.0)).collect()).await.unwrap();
+    rig.store.add_readings(&origin(ids[1]), (90..120).map(|i| reading(i, 2.0)).collect()).await.unwrap();
+    let whole = rig.store.series(stream).await.unwrap();
+    let set_aside = Withdrawn { at: UnixSeconds(9), by: "N. Arvel".into(), why: "the clock was an hour off".into() };
+    let mut unit = rig.store.unit().await.unwrap();
+    assert_eq!(unit.withdraw_import(ids[0], &set_aside).await.unwrap(), 100);
+    unit.commit().await.unwrap();
+    let left = rig.store.series(stream).await.unwrap();
+    assert_eq!((left.len(), left.times[0]), (20, 100 * 900), "what the other brought stays, and no more");
+    assert_eq!(rig.store.import(ids[0]).await.unwrap().withdrawn, Some(set_aside.clone()));
+    let mut unit = rig.store.unit().await.unwrap();
+    assert!(unit.withdraw_import(ids[0], &set_aside).await.is_err(), "once is enough");
+    assert_eq!(unit.restore_import(ids[0]).await.unwrap(), 100);
+    unit.commit().await.unwrap();
+    assert_eq!(rig.store.series(stream).await.unwrap(), whole);
+    assert_eq!(rig.store.repeats(stream).await.unwrap().len(), 10);
 }
 
 #[tokio::test]

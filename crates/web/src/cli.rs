@@ -1,20 +1,19 @@
 //! The commands: `ebrel demo`, `serve`, `account`, `import`, `export`, `check`, `tests`.
 
+use crate::files::{self, ImportArgs, WatchArgs};
 use crate::serving::{self, ServeArgs};
 use crate::shell::figures::read_field;
-use crate::state::{State, wall_clock};
+use crate::state::wall_clock;
 use crate::terminal::{open, tell};
 use anyhow::{anyhow, bail};
 use clap::{Args, Parser, Subcommand};
+use ebrel_app::checking;
 use ebrel_app::exporting::{self, Selection};
-use ebrel_app::importing::{self, Report, SavedRecipe};
 use ebrel_app::record::StationRecord;
-use ebrel_app::{checking, reviewing};
 use ebrel_core::quality::{Settings, Test};
 use ebrel_core::series::Belief;
-use ebrel_core::units::{Grade, Quantity, SpanSeconds, UnixSeconds, format_plain};
-use ebrel_formats::{logger, package, wide};
-use ebrel_store::imports::Import;
+use ebrel_core::units::{Grade, Quantity, UnixSeconds, format_plain};
+use ebrel_formats::{package, wide};
 use std::fs::File;
 use std::io::{BufWriter, Write as _};
 use std::path::{Path, PathBuf};
@@ -50,8 +49,11 @@ enum Command {
         #[command(subcommand)]
         what: AccountCommand,
     },
-    /// Import a logger file into a station.
+    /// Import logger files into a station: files, archives, workbooks, folders. Ends with 0 if all was read, 3 if some lines or cells
+    /// were lost (it says which), 1 if nothing was stored.
     Import(ImportArgs),
+    /// Import what comes into a folder, and what grows in it, until stopped.
+    Watch(WatchArgs),
     /// Take a station's record out, as a record package (.zip) or a wide table (.csv).
     Export(ExportArgs),
     /// Run all tests over a record package (a folder or a .zip); no database is needed.
@@ -80,27 +82,6 @@ enum AccountCommand {
         #[arg(long)]
         name: String,
     },
-}
-
-#[derive(Args)]
-struct ImportArgs {
-    /// The file.
-    file: PathBuf,
-    /// Code or name of the station.
-    #[arg(long)]
-    station: String,
-    /// A saved recipe by name, or a JSON file with one; without it the recipe is guessed.
-    #[arg(long)]
-    recipe: Option<String>,
-    /// Name of the node, where neither file nor recipe tells it.
-    #[arg(long)]
-    node: Option<String>,
-    /// Where the data lie.
-    #[arg(long, default_value = "ebrel-data/demo")]
-    data: PathBuf,
-    /// Show what would be stored, as a recipe that can be edited and given to --recipe.
-    #[arg(long)]
-    show_recipe: bool,
 }
 
 #[derive(Args)]
@@ -139,7 +120,8 @@ pub async fn run() -> ExitCode {
         Command::Demo { port, data, fresh } => serving::demo(port, &data, fresh).await,
         Command::Serve(args) => serving::serve(args).await,
         Command::Account { what: AccountCommand::Reset { data, name } } => serving::reset_account(&data, &name).await,
-        Command::Import(args) => import(args).await,
+        Command::Import(args) => return files::ended(files::import(args).await),
+        Command::Watch(args) => files::watch(args).await,
         Command::Export(args) => export(args).await,
         Command::Check { package, out, settings } => check(&package, &out, settings.as_deref()),
         Command::Tests => list_tests(),
@@ -151,98 +133,6 @@ pub async fn run() -> ExitCode {
             ExitCode::FAILURE
         }
     }
-}
-
-async fn import(args: ImportArgs) -> anyhow::Result<()> {
-    let state = open(&args.data).await?;
-    let station = state.store.station_called(&args.station).await;
-    let station = station.map_err(|_| anyhow!("there is no station “{}” in {}", args.station, args.data.display()))?;
-    let study = state.store.study(station.study_id).await?;
-    let unread = |e: &dyn std::fmt::Display| anyhow!("{}: {e}", args.file.display());
-    let text = logger::Text::of_file(&args.file).map_err(|e| unread(&e))?;
-    let head = text.head(importing::HEAD_LINES).map_err(|e| unread(&e))?;
-    let name = args.file.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-    let saved = match &args.recipe {
-        Some(recipe) => Some(find_recipe(&state, recipe).await?),
-        None => None,
-    };
-    let offset = i32::try_from(study.utc_offset_minutes).unwrap_or(0);
-    let recipe = match &saved {
-        Some(saved) => saved.recipe.clone(),
-        None => logger::guess(&text, offset).map_err(|e| anyhow!("{name}: {e}"))?,
-    };
-    let latest = state.now(&study) + SpanSeconds::DAY;
-    let read = logger::read_until(&text, &recipe, latest)?;
-    let mut mapping = match &saved {
-        Some(saved) => importing::fitted(&saved.mapping, &read),
-        None => importing::first_mapping(&read, &head, &name),
-    };
-    if saved.is_none() {
-        let streams = state.store.streams(station.id).await?;
-        importing::find_node(&mut mapping, &head, &streams);
-    }
-    if let Some(node) = args.node {
-        mapping.node = node;
-    }
-    if args.show_recipe {
-        let body = serde_json::to_string_pretty(&SavedRecipe { recipe, mapping })?;
-        return write_out(body.as_bytes());
-    }
-    let hindrances = importing::hindrances(&read, &mapping, state.now(&study));
-    if !hindrances.is_empty() {
-        bail!("{name} was not stored. {}", hindrances.join(" "));
-    }
-    let sha256 = importing::keep_file(&state.data, &args.file)?;
-    let kept = Import {
-        id: 0,
-        station_id: station.id,
-        file_name: name.clone(),
-        sha256,
-        recipe: serde_json::to_string(&recipe)?,
-        mapping: serde_json::to_string(&mapping)?,
-        created_at: state.now(&study),
-        created_by: "command line".into(),
-        report: None,
-    };
-    let (_, report) = importing::store(&state.store, &kept, &read, &mapping).await?;
-    reviewing::run(&state.store, station.id).await?;
-    state.store.close().await;
-    write_out(report_text(&name, &report).as_bytes())
-}
-
-async fn find_recipe(state: &State, wanted: &str) -> anyhow::Result<SavedRecipe> {
-    let known = state.store.recipes().await?;
-    let body = match known.into_iter().find(|(name, _)| name == wanted) {
-        Some((_, body)) => body,
-        None => std::fs::read_to_string(wanted)
-            .map_err(|e| anyhow!("“{wanted}” is neither a saved recipe nor a file that can be read ({e})"))?,
-    };
-    serde_json::from_str(&body).map_err(|e| anyhow!("the recipe “{wanted}” cannot be read: {e}"))
-}
-
-fn report_text(name: &str, r: &Report) -> String {
-    let mut out = format!(
-        "{name}: {} records new, {} already known; {} readings stored, {} known, {} known with another value (kept beside the first)\n",
-        r.new_records, r.known_records, r.new_readings, r.known_readings, r.repeated_readings
-    );
-    for (column, n) in &r.missing {
-        out.push_str(&format!("  {column}: {n} cells without a reading\n"));
-    }
-    if !r.left_out.is_empty() {
-        out.push_str(&format!("  columns left out: {}\n", r.left_out.join(", ")));
-    }
-    let unread = if r.problems.len() == 1 { "line or cell" } else { "lines or cells" };
-    out.push_str(&format!("  {} {unread} could not be read\n", r.problems.len()));
-    for p in &r.problems {
-        out.push_str(&format!("  line {}: {}\n", p.line, p.reason));
-    }
-    out
-}
-
-fn write_out(bytes: &[u8]) -> anyhow::Result<()> {
-    use std::io::Write;
-    let mut out = std::io::stdout().lock();
-    out.write_all(bytes).and_then(|()| out.write_all(b"\n")).map_err(Into::into)
 }
 
 async fn export(args: ExportArgs) -> anyhow::Result<()> {

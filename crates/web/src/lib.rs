@@ -10,6 +10,7 @@
 
 pub mod cli;
 mod components;
+mod files;
 mod rooms;
 pub mod server;
 mod serving;

@@ -123,7 +123,10 @@ async fn run(state: State, listen: SocketAddr, tls: Option<ServerConfig>, _lock:
     if state.mode != Mode::Demo && !state.store.has_accounts().await? {
         tell(&format!("The owner's account is not made yet. Its page asks for this code: {}", state.first_code));
     }
-    server(web::Data::new(state), listener, tls)?.await.map_err(Into::into)
+    let state = web::Data::new(state);
+    let going_on = state.clone();
+    actix_web::rt::spawn(async move { crate::rooms::finish_cut_off(&going_on).await });
+    server(state, listener, tls)?.await.map_err(Into::into)
 }
 
 /// Gives an account a new password and prints it.

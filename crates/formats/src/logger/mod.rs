@@ -1,19 +1,83 @@
-//! Delimited files from loggers and handhelds.
+//! Files from loggers and handhelds, of any dialect.
 //!
-//! Flow: the lines of a [`Text`], [`guess`] a [`Recipe`], let a person correct it, [`read`] the text with it. The
-//! recipe says how the file is written, not what its columns mean; [`suggest`] offers a meaning by name and unit.
+//! Reading goes in layers, each its own stage: bytes to lines ([`Text`]), lines to sections and cells, cells to times and columns,
+//! these to readings ([`pass`]). A [`Recipe`] says each layer; [`guess`] finds a first one, a person corrects it. It says how the file
+//! is written, not what its columns mean; [`suggest_column`] offers a meaning by name, unit and range.
+//!
+//! Nothing is lost in silence: [`Survey::tally`] counts every physical line, [`Survey::groups`] tells every loss.
 
+mod breaks;
+mod cells;
+pub mod checksum;
+mod clock;
+mod column;
+mod distinct;
+mod form;
 mod guess;
+mod header;
 mod meaning;
-mod read;
+mod months;
+mod number;
+mod pass;
 mod recipe;
-mod split;
+mod table;
+mod tally;
 mod text;
-mod time;
+pub mod units;
+mod unpack;
 
-pub use guess::{GuessError, guess, plain_recipe};
-pub use meaning::{Suggestion, suggest};
-pub use read::{Column, Problem, Read, ReadError, Reading, read, read_until, survey};
-pub use recipe::{Clock, Layout, Recipe, Separator};
-pub use text::{Lines, Text, TextError};
-pub use time::{TimeError, zone_exists};
+pub use cells::Torn;
+pub use clock::{TimeError, zone_exists};
+pub use column::{Column, Reading, Trace};
+pub use form::TimeForm;
+pub use guess::{Guess, GuessError, guess};
+pub use meaning::{Suggestion, suggest, suggest_column, suggest_columns};
+pub use pass::{ReadError, Sample, Survey, TableFound, Taker, pass};
+pub use recipe::{Cells, Checksum, Clock, Header, Layout, Named, Recipe, Separator, Tags, Times, VERSION};
+pub use tally::{Fault, Group, Kind, Problem, Tally};
+pub use text::{LONGEST_LINE, Line, Lines, Text, TextError};
+pub use unpack::{Member, UnpackError, unpack};
+
+use ebrel_core::units::UnixSeconds;
+
+/// A file read whole, for those who want all of it at once.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Read {
+    /// What it holds.
+    pub survey: Survey,
+    /// Readings in the order of the file, as often as they stand there.
+    pub readings: Vec<Reading>,
+    /// Every loss.
+    pub problems: Vec<Problem>,
+}
+
+impl Taker for (&mut Vec<Reading>, &mut Vec<Problem>) {
+    fn reading(&mut self, reading: Reading) {
+        self.0.push(reading);
+    }
+
+    fn problem(&mut self, problem: &Problem) {
+        self.1.push(problem.clone());
+    }
+}
+
+/// Reads a whole file into memory.
+///
+/// # Errors
+/// As [`pass`].
+pub fn read(text: &Text, recipe: &Recipe) -> Result<Read, ReadError> {
+    let mut out = Read::default();
+    out.survey = pass(text, recipe, UnixSeconds(i64::MAX), &mut (&mut out.readings, &mut out.problems))?;
+    Ok(out)
+}
+
+/// What a file holds, counted in full. Records after `latest` count as unreadable: a clock that jumped for a few records must not
+/// stand in the way of the others. Where most records lie there, none is set aside: it is the recipe that is wrong, or the whole
+/// clock, and [`Survey::extent`] shows it.
+///
+/// # Errors
+/// As [`pass`].
+pub fn survey(text: &Text, recipe: &Recipe, latest: UnixSeconds) -> Result<Survey, ReadError> {
+    let found = pass(text, recipe, latest, &mut ())?;
+    if found.later > found.tally.records { pass(text, recipe, UnixSeconds(i64::MAX), &mut ()) } else { Ok(found) }
+}

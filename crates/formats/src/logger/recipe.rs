@@ -1,9 +1,10 @@
-//! How a logger writes its files.
+//! How a logger writes its files: a recipe says each layer of it, and is kept as readable JSON.
 
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// What stands between two fields.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Separator {
     /// `,`
@@ -53,6 +54,23 @@ impl Separator {
     }
 }
 
+/// How a line parts into cells.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Cells {
+    /// By a separator.
+    Delimited(Separator),
+    /// By place: the characters (from 0) at which columns begin.
+    Fixed(Vec<usize>),
+    /// By a separator, each cell saying what it is: `key=value`. A cell without a key is called by its place.
+    Tagged {
+        /// What stands between two of them.
+        between: Separator,
+        /// What stands between key and value.
+        mark: char,
+    },
+}
+
 /// What the logger's clock shows.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -61,6 +79,8 @@ pub enum Clock {
     Fixed(i32),
     /// Local time with summer time, by the name of its zone ("Europe/Paris").
     Zone(String),
+    /// A word in each record tells: minutes east of UTC by word ("S" 180, "N" 120).
+    Words(BTreeMap<String, i32>),
 }
 
 /// How values stand in the file. Columns are counted from 0.
@@ -69,42 +89,310 @@ pub enum Clock {
 pub enum Layout {
     /// One record a line, one column a channel.
     Wide,
-    /// One reading a line: where, what, value and unit in columns.
+    /// One reading a line.
     Long {
-        /// Column that says where.
-        point: usize,
-        /// Column that says what, if there is one.
-        what: Option<usize>,
+        /// Columns that say together which channel it is.
+        keys: Vec<usize>,
         /// Column of the value.
         value: usize,
         /// Column of the unit, if there is one.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
         unit: Option<usize>,
+        /// Column of a mark of quality, if there is one.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        note: Option<usize>,
     },
+}
+
+/// A column's name and unit.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+pub struct Named {
+    /// The name; empty: called by its place.
+    pub name: String,
+    /// Its unit, if one is told.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub unit: String,
+}
+
+/// Where names and units stand.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Header {
+    /// Lines before the first record, blank and comment lines not counted; `None`: told by their look, wherever they stand.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lines: Option<usize>,
+    /// Which line of a header (from 0) holds the names; `None`: told by its look.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub names: Option<usize>,
+    /// Which line holds the units.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub units: Option<usize>,
+    /// Numbers of fields that records have; a record with another number is torn.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub widths: Vec<usize>,
+    /// How a line begins that stands before a header and says which table follows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mark: Option<String>,
+    /// Names and units of records that stand before any header.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub columns: Vec<Named>,
+}
+
+/// Lines whose kind one of their cells tells.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Tags {
+    /// The column of the mark.
+    pub column: usize,
+    /// Marks of records; each is a table of its own.
+    pub records: Vec<String>,
+    /// Marks of header lines.
+    pub header: Vec<String>,
+    /// Marks of lines that hold neither.
+    pub other: Vec<String>,
+}
+
+/// A sum at the end of each line by which noise is known.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Checksum {
+    /// How it is worked out: a name of [`super::checksum::methods`].
+    pub method: String,
+    /// The character that stands before the sum.
+    pub mark: char,
+    /// Whether the mark itself is summed.
+    #[serde(default)]
+    pub with_mark: bool,
+    /// Characters at the line's beginning that are not summed.
+    #[serde(default)]
+    pub skip: usize,
+    /// Characters just before the mark that are not summed (a separator).
+    #[serde(default)]
+    pub cut: usize,
+    /// Written with decimal digits.
+    #[serde(default)]
+    pub decimal: bool,
+}
+
+/// How times are written.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Times {
+    /// Columns that hold the time, in the order in which the form reads them.
+    pub columns: Vec<usize>,
+    /// Forms, by the letters of [`super::TimeForm`], tried in order; columns are joined by a blank.
+    pub forms: Vec<String>,
+    /// What the clock shows.
+    pub clock: Clock,
+    /// The newest record stands first.
+    #[serde(default)]
+    pub newest_first: bool,
 }
 
 /// How a logger writes its files.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(try_from = "Written")]
 pub struct Recipe {
-    /// What stands between fields.
-    pub separator: Separator,
-    /// Lines before the first record, comments not counted.
-    pub header_lines: usize,
-    /// Which of them (from 0) holds the columns' names.
-    pub names_line: Option<usize>,
-    /// Which of them holds the units.
-    pub units_line: Option<usize>,
+    /// Version of this form.
+    pub version: u8,
+    /// How a line parts into cells.
+    pub cells: Cells,
+    /// A line break may stand within quotes.
+    #[serde(default)]
+    pub quoted_breaks: bool,
     /// Lines that begin so are comments.
     pub comment: Option<String>,
     /// Numbers are written `0,31`.
     pub decimal_comma: bool,
-    /// Columns that hold the time: one, or date and time of day.
-    pub time_columns: Vec<usize>,
-    /// The form of the time, by the letters of strftime; date and time of day joined by a blank.
-    pub time_pattern: String,
-    /// What the clock shows.
-    pub clock: Clock,
-    /// Cells that mean no reading, besides empty ones. Numbers are compared as numbers, words without regard to case.
-    pub missing: Vec<String>,
+    /// What groups thousands.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub thousands: Option<char>,
+    /// A sum at the end of each line.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub checksum: Option<Checksum>,
+    /// Where names and units stand.
+    pub header: Header,
+    /// Lines whose kind one of their cells tells.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tags: Option<Tags>,
+    /// How times are written.
+    pub time: Times,
     /// How values stand.
     pub layout: Layout,
+    /// The column that tells which logger wrote a record, where several stand in one file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub node: Option<usize>,
+    /// Cells that mean no reading, besides empty ones, in any column. Numbers are compared as numbers, words without regard to
+    /// case.
+    pub missing: Vec<String>,
+    /// Cells that mean no reading in one column, by its name.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub missing_in: BTreeMap<String, Vec<String>>,
+    /// Marks behind a number that do not belong to it (`12.3*`): the reading is taken, the mark kept as a note.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
+}
+
+/// The version that is written.
+pub const VERSION: u8 = 2;
+
+impl Recipe {
+    /// A recipe to begin with by hand: one record a line, the time in the first column as ISO 8601 writes it.
+    #[must_use]
+    pub fn plain(separator: Separator, offset_minutes: i32) -> Self {
+        Self {
+            version: VERSION,
+            cells: Cells::Delimited(separator),
+            quoted_breaks: false,
+            comment: None,
+            decimal_comma: false,
+            thousands: None,
+            checksum: None,
+            header: Header::default(),
+            tags: None,
+            time: Times {
+                columns: vec![0],
+                forms: vec!["%Y-%m-%d %H:%M:%S".into()],
+                clock: Clock::Fixed(offset_minutes),
+                newest_first: false,
+            },
+            layout: Layout::Wide,
+            node: None,
+            missing: Vec::new(),
+            missing_in: BTreeMap::new(),
+            notes: Vec::new(),
+        }
+    }
+
+    /// The separator, where one parts the cells.
+    #[must_use]
+    pub const fn separator(&self) -> Option<Separator> {
+        match self.cells {
+            Cells::Delimited(separator) | Cells::Tagged { between: separator, .. } => Some(separator),
+            Cells::Fixed(_) => None,
+        }
+    }
+}
+
+/// A recipe as it may stand in a file: this version's, or the first one's.
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Written {
+    Second(Box<Second>),
+    First(Box<First>),
+}
+
+#[derive(Deserialize)]
+struct Second {
+    version: u8,
+    cells: Cells,
+    #[serde(default)]
+    quoted_breaks: bool,
+    comment: Option<String>,
+    #[serde(default)]
+    decimal_comma: bool,
+    thousands: Option<char>,
+    checksum: Option<Checksum>,
+    #[serde(default)]
+    header: Header,
+    tags: Option<Tags>,
+    time: Times,
+    layout: Layout,
+    node: Option<usize>,
+    #[serde(default)]
+    missing: Vec<String>,
+    #[serde(default)]
+    missing_in: BTreeMap<String, Vec<String>>,
+    #[serde(default)]
+    notes: Vec<String>,
+}
+
+/// What Ebrel wrote before version 2.
+#[derive(Deserialize)]
+struct First {
+    separator: Separator,
+    header_lines: usize,
+    names_line: Option<usize>,
+    units_line: Option<usize>,
+    comment: Option<String>,
+    decimal_comma: bool,
+    time_columns: Vec<usize>,
+    time_pattern: String,
+    clock: Clock,
+    missing: Vec<String>,
+    layout: FirstLayout,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "snake_case")]
+enum FirstLayout {
+    Wide,
+    Long { point: usize, what: Option<usize>, value: usize, unit: Option<usize> },
+}
+
+impl TryFrom<Written> for Recipe {
+    type Error = String;
+
+    fn try_from(written: Written) -> Result<Self, String> {
+        match written {
+            Written::Second(s) if s.version != VERSION => Err(format!(
+                "a recipe of version {} was written by a later Ebrel; this one knows version {VERSION}",
+                s.version
+            )),
+            Written::Second(s) => Ok(Self {
+                version: s.version,
+                cells: s.cells,
+                quoted_breaks: s.quoted_breaks,
+                comment: s.comment,
+                decimal_comma: s.decimal_comma,
+                thousands: s.thousands,
+                checksum: s.checksum,
+                header: s.header,
+                tags: s.tags,
+                time: s.time,
+                layout: s.layout,
+                node: s.node,
+                missing: s.missing,
+                missing_in: s.missing_in,
+                notes: s.notes,
+            }),
+            Written::First(f) => {
+                let mut recipe = Self::plain(f.separator, 0);
+                recipe.comment = f.comment;
+                recipe.decimal_comma = f.decimal_comma;
+                recipe.header.lines = Some(f.header_lines);
+                (recipe.header.names, recipe.header.units) = (f.names_line, f.units_line);
+                let forms = vec![f.time_pattern];
+                recipe.time = Times { columns: f.time_columns, forms, clock: f.clock, newest_first: false };
+                recipe.missing = f.missing;
+                recipe.layout = match f.layout {
+                    FirstLayout::Wide => Layout::Wide,
+                    FirstLayout::Long { point, what, value, unit } => {
+                        Layout::Long { keys: std::iter::once(point).chain(what).collect(), value, unit, note: None }
+                    }
+                };
+                Ok(recipe)
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_recipe_of_the_first_version_is_still_read() {
+        let text = r##"{"separator":"semicolon","header_lines":2,"names_line":0,"units_line":1,"comment":"#","decimal_comma":true,
+            "time_columns":[0],"time_pattern":"%d.%m.%Y %H:%M","clock":{"fixed":60},"missing":["---"],
+            "layout":{"long":{"point":1,"what":2,"value":3,"unit":null}}}"##;
+        let recipe: Recipe = serde_json::from_str(text).unwrap();
+        assert_eq!(recipe.cells, Cells::Delimited(Separator::Semicolon));
+        assert_eq!((recipe.header.lines, recipe.header.names, recipe.header.units), (Some(2), Some(0), Some(1)));
+        assert_eq!(recipe.layout, Layout::Long { keys: vec![1, 2], value: 3, unit: None, note: None });
+        assert_eq!(serde_json::from_str::<Recipe>(&serde_json::to_string(&recipe).unwrap()).unwrap(), recipe);
+    }
+
+    #[test]
+    fn a_recipe_of_a_later_version_is_refused_by_its_number() {
+        let recipe = Recipe { version: 9, ..Recipe::plain(Separator::Comma, 0) };
+        let later = serde_json::from_str::<Recipe>(&serde_json::to_string(&recipe).unwrap());
+        assert!(later.unwrap_err().to_string().contains("version 9"));
+    }
 }

@@ -2,8 +2,10 @@
 
 use encoding_rs::{DecoderResult, Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
 use encoding_rs_io::{DecodeReaderBytes, DecodeReaderBytesBuilder};
+use flate2::read::MultiGzDecoder;
+use std::borrow::Cow;
 use std::fs::File;
-use std::io::{self, BufRead, BufReader, Cursor, Read};
+use std::io::{self, BufRead, BufReader, Cursor, ErrorKind, Read};
 use std::path::PathBuf;
 use std::sync::Arc;
 use thiserror::Error;
@@ -20,26 +22,32 @@ pub enum TextError {
     /// Bytes that are no text in any common encoding.
     #[error("this file is not text: export the logger's data as delimited text (CSV)")]
     Binary,
-    /// A line longer than any record of a logger, 1 MiB.
-    #[error("a line of this file is longer than 1 MB: this is no table of one record a line")]
-    LongLine,
+    /// More than [`MOST_BYTES`] once unpacked.
+    #[error("this file unpacks to more than 4 GB: unpack it, and give its parts one by one")]
+    TooLarge,
     /// The disk.
     #[error("the file cannot be read ({0})")]
     Disk(#[from] io::Error),
 }
+
+/// How a gzip member begins.
+const GZIP: &[u8] = b"\x1f\x8b";
 
 const FOREIGN: [(&[u8], &str); 7] = [
     (b"\x89PNG", "a picture (PNG)"),
     (b"\xff\xd8\xff", "a picture (JPEG)"),
     (b"GIF8", "a picture (GIF)"),
     (b"%PDF", "a PDF document"),
-    (b"PK\x03\x04", "a zip archive or a workbook"),
+    (b"PK\x03\x04", "a zip archive or a workbook within another file"),
     (b"\xd0\xcf\x11\xe0", "a workbook"),
     (b"SQLite format 3", "a database"),
 ];
 
-/// The longest line, bytes.
-const LONGEST_LINE: usize = 1 << 20;
+/// The longest line that is read, bytes; of a longer one only its beginning is shown.
+pub const LONGEST_LINE: usize = 1 << 20;
+
+/// The most bytes that a packed file may unpack to.
+pub const MOST_BYTES: u64 = 4 << 30;
 
 #[derive(Debug, Clone)]
 enum Source {
@@ -53,11 +61,12 @@ enum Source {
 pub struct Text {
     source: Source,
     encoding: &'static Encoding,
+    lines: usize,
 }
 
 impl Text {
-    /// The text of a file on the disk: by byte-order mark, else UTF-16 by its zero bytes, else UTF-8 if all of it is, else the
-    /// Western single-byte set.
+    /// The text of a file on the disk, unpacked if it is gzip: by byte-order mark, else UTF-16 by its zero bytes, else UTF-8 if
+    /// all of it is, else the Western single-byte set.
     ///
     /// # Errors
     /// [`TextError`] for empty files, pictures, archives, other bytes that are no text, and files that cannot be read.
@@ -74,14 +83,16 @@ impl Text {
     }
 
     fn of(source: Source) -> Result<Self, TextError> {
-        let encoding = encoding(source.open()?)?;
-        let text = Self { source, encoding };
+        let (encoding, lines) = survey_bytes(source.open()?)?;
+        let text = Self { source, encoding, lines };
         let mut lines = text.lines()?;
         let (mut seen, mut odd, mut blank) = (0, 0, true);
         while seen < 4096 || blank {
             let Some(line) = lines.next_line()? else { break };
-            blank &= line.trim().is_empty();
-            for c in line.chars().take(4096 - seen.min(4096)) {
+            // What a power loss leaves of unwritten blocks is no sign against the rest.
+            let said = |c: &char| *c != '\0';
+            blank &= line.text.trim().chars().all(|c| c == '\0');
+            for c in line.text.chars().filter(said).take(4096 - seen.min(4096)) {
                 seen += 1;
                 odd += usize::from((c.is_control() && !c.is_whitespace()) || c == '\u{fffd}');
             }
@@ -93,13 +104,31 @@ impl Text {
         }
     }
 
+    /// About how many lines there are: ends of lines, counted on the bytes.
+    #[must_use]
+    pub const fn about_lines(&self) -> usize {
+        self.lines
+    }
+
+    /// What the bytes were taken for, by its usual name.
+    #[must_use]
+    pub fn encoding(&self) -> &'static str {
+        self.encoding.name()
+    }
+
+    /// The bytes of a line as they stand in the file.
+    pub(super) fn bytes_of<'l>(&self, line: &'l str) -> Cow<'l, [u8]> {
+        self.encoding.encode(line).0
+    }
+
     /// The lines from the first on.
     ///
     /// # Errors
     /// If the file cannot be opened.
     pub fn lines(&self) -> io::Result<Lines> {
         let decoder = DecodeReaderBytesBuilder::new().encoding(Some(self.encoding)).build(self.source.open()?);
-        Ok(Lines { from: BufReader::with_capacity(1 << 16, decoder), line: Vec::new(), number: 0, after_return: false })
+        let from = BufReader::with_capacity(1 << 16, decoder);
+        Ok(Lines { from, line: Vec::new(), number: 0, after_return: false, long: false, broken: None })
     }
 
     /// The first `n` lines.
@@ -110,7 +139,7 @@ impl Text {
         let (mut lines, mut head) = (self.lines()?, Vec::new());
         while head.len() < n {
             let Some(line) = lines.next_line()? else { break };
-            head.push(line.to_owned());
+            head.push(line.text.to_owned());
         }
         Ok(head)
     }
@@ -120,11 +149,25 @@ type Bytes = Box<dyn Read + Send>;
 
 impl Source {
     fn open(&self) -> io::Result<Bytes> {
-        Ok(match self {
+        let plain: Bytes = match self {
             Self::Bytes(bytes) => Box::new(Cursor::new(Arc::clone(bytes))),
             Self::File(path) => Box::new(File::open(path)?),
-        })
+        };
+        let mut buffered = BufReader::with_capacity(1 << 16, plain);
+        let packed = buffered.fill_buf()?.starts_with(GZIP);
+        Ok(if packed { Box::new(MultiGzDecoder::new(buffered)) } else { Box::new(buffered) })
     }
+}
+
+/// One physical line.
+#[derive(Debug, Clone, Copy)]
+pub struct Line<'l> {
+    /// Counted from 1.
+    pub number: usize,
+    /// Without its end and without a byte-order mark; the beginning, if it is too long.
+    pub text: &'l str,
+    /// It is longer than [`LONGEST_LINE`].
+    pub long: bool,
 }
 
 /// Lines of a [`Text`], one at a time.
@@ -134,50 +177,73 @@ pub struct Lines {
     number: usize,
     /// Whether the last line ended in a carriage return: a line feed behind it belongs to it.
     after_return: bool,
+    long: bool,
+    /// Why the file ends here although more was due.
+    broken: Option<String>,
 }
 
 impl Lines {
-    /// The next line without its end and without a byte-order mark.
+    /// The next line.
     ///
     /// # Errors
     /// If the file cannot be read on.
-    pub fn next_line(&mut self) -> io::Result<Option<&str>> {
-        Ok(self.next_numbered()?.map(|(_, line)| line))
-    }
-
-    /// The next line with its number, counted from 1.
-    ///
-    /// # Errors
-    /// If the file cannot be read on.
-    pub fn next_numbered(&mut self) -> io::Result<Option<(usize, &str)>> {
+    pub fn next_line(&mut self) -> io::Result<Option<Line<'_>>> {
         if !self.read_line()? {
             return Ok(None);
         }
         self.number += 1;
-        let line = std::str::from_utf8(&self.line).map_err(io::Error::other)?;
-        Ok(Some((self.number, line.trim_start_matches('\u{feff}'))))
+        let text = match std::str::from_utf8(&self.line) {
+            Ok(text) => text,
+            // A line that was cut at its greatest length may end within a letter.
+            Err(e) if self.long => std::str::from_utf8(&self.line[..e.valid_up_to()]).unwrap_or_default(),
+            Err(e) => return Err(io::Error::other(e)),
+        };
+        let text = if self.number == 1 { text.trim_start_matches('\u{feff}') } else { text };
+        Ok(Some(Line { number: self.number, text, long: self.long }))
+    }
+
+    /// Why the file ended before its end: a gzip member that was cut off.
+    #[must_use]
+    pub fn broken(&self) -> Option<&str> {
+        self.broken.as_deref()
     }
 
     /// Reads one physical line into `line`, whether it ends in a line feed, a carriage return, or both; loggers that were
     /// restarted with another program mix them. False at the end.
     fn read_line(&mut self) -> io::Result<bool> {
         self.line.clear();
+        self.long = false;
         let mut any = false;
         loop {
-            let buffer = self.from.fill_buf()?;
+            let buffer = match self.from.fill_buf() {
+                Ok(buffer) => buffer,
+                Err(e)
+                    if matches!(
+                        e.kind(),
+                        ErrorKind::UnexpectedEof | ErrorKind::InvalidInput | ErrorKind::InvalidData
+                    ) =>
+                {
+                    self.broken = Some(format!("the packed file is damaged or cut off after this line ({e})"));
+                    return Ok(any);
+                }
+                Err(e) => return Err(e),
+            };
             let Some(first) = buffer.first() else { return Ok(any) };
             if std::mem::take(&mut self.after_return) && *first == b'\n' {
                 self.from.consume(1);
                 continue;
             }
             any = true;
-            let Some(end) = buffer.iter().position(|b| is_end(*b)) else {
-                self.line.extend_from_slice(buffer);
+            let end = memchr::memchr2(b'\n', b'\r', buffer);
+            let piece = &buffer[..end.unwrap_or(buffer.len())];
+            let room = LONGEST_LINE - self.line.len();
+            self.long |= piece.len() > room;
+            self.line.extend_from_slice(&piece[..piece.len().min(room)]);
+            let Some(end) = end else {
                 let n = buffer.len();
                 self.from.consume(n);
                 continue;
             };
-            self.line.extend_from_slice(&buffer[..end]);
             self.after_return = buffer[end] == b'\r';
             self.from.consume(end + 1);
             return Ok(true);
@@ -185,18 +251,26 @@ impl Lines {
     }
 }
 
-const fn is_end(byte: u8) -> bool {
-    matches!(byte, b'\n' | b'\r')
+/// A line without the zero bytes that a power loss leaves at its ends.
+pub(super) fn without_zeros(line: &str) -> &str {
+    let edge = [line.as_bytes().first(), line.as_bytes().last()];
+    if edge.contains(&Some(&0)) { line.trim_matches('\0') } else { line }
 }
 
-/// The encoding of all of a file.
-fn encoding(mut from: Bytes) -> Result<&'static Encoding, TextError> {
+/// The encoding of all of a file, and the number of its line ends.
+fn survey_bytes(mut from: Bytes) -> Result<(&'static Encoding, usize), TextError> {
     let mut bytes = vec![0; 1 << 16];
-    let (mut encoding, mut filled, mut line) = (None, 0, 0);
+    let (mut encoding, mut filled, mut lines) = (None, 0_u64, 1);
     let mut utf8 = Some(UTF_8.new_decoder_without_bom_handling());
     let mut decoded = vec![0; (1 << 16) * 3];
+    let mut returned = false;
     loop {
-        let n = from.read(&mut bytes)?;
+        let n = match from.read(&mut bytes) {
+            Ok(n) => n,
+            // What was unpacked before the damage is read; where it ends is said then.
+            Err(_) if filled > 0 => 0,
+            Err(e) => return Err(e.into()),
+        };
         let part = &bytes[..n];
         if filled == 0 {
             if let Some((_, what)) = FOREIGN.iter().find(|(magic, _)| part.starts_with(magic)) {
@@ -204,14 +278,15 @@ fn encoding(mut from: Bytes) -> Result<&'static Encoding, TextError> {
             }
             encoding = by_first_bytes(part);
         }
-        filled += n;
-        for piece in part.split_inclusive(|b| is_end(*b)) {
-            line += piece.len();
-            if line > LONGEST_LINE {
-                return Err(TextError::LongLine);
-            }
-            line = if piece.last().is_some_and(|b| is_end(*b)) { 0 } else { line };
+        filled += n as u64;
+        if filled > MOST_BYTES {
+            return Err(TextError::TooLarge);
         }
+        for at in memchr::memchr2_iter(b'\n', b'\r', part) {
+            let after_return = if at == 0 { returned } else { part[at - 1] == b'\r' };
+            lines += usize::from(part[at] == b'\r' || !after_return);
+        }
+        returned = part.last() == Some(&b'\r');
         let whole = utf8.as_mut().is_some_and(|decoder| {
             let (result, ..) = decoder.decode_to_utf8_without_replacement(part, &mut decoded, n == 0);
             result == DecoderResult::InputEmpty
@@ -220,7 +295,7 @@ fn encoding(mut from: Bytes) -> Result<&'static Encoding, TextError> {
             utf8 = None;
         }
         if n == 0 {
-            return Ok(encoding.unwrap_or(if utf8.is_some() { UTF_8 } else { WINDOWS_1252 }));
+            return Ok((encoding.unwrap_or(if utf8.is_some() { UTF_8 } else { WINDOWS_1252 }), lines));
         }
     }
 }
@@ -228,11 +303,12 @@ fn encoding(mut from: Bytes) -> Result<&'static Encoding, TextError> {
 /// The encoding that a mark or the zero bytes of plain letters give away.
 fn by_first_bytes(part: &[u8]) -> Option<&'static Encoding> {
     let head = &part[..part.len().min(4096)];
-    let zeros = |offset: usize| head.iter().skip(offset).step_by(2).filter(|b| **b == 0).count() * 4 > head.len();
+    let zeros = |offset: usize| head.iter().skip(offset).step_by(2).filter(|b| **b == 0).count();
+    let (even, odd) = (zeros(0), zeros(1));
     match Encoding::for_bom(part) {
         Some((encoding, _)) => Some(encoding),
-        None if zeros(1) => Some(UTF_16LE),
-        None if zeros(0) => Some(UTF_16BE),
+        None if odd * 4 > head.len() && even * 8 < head.len() => Some(UTF_16LE),
+        None if even * 4 > head.len() && odd * 8 < head.len() => Some(UTF_16BE),
         None => None,
     }
 }
@@ -291,9 +367,42 @@ mod tests {
         assert!(refused(b"\x89PNG\r\n\x1a\n....").to_string().contains("a picture (PNG)"));
         let noise: Vec<u8> = (0..4000u32).map(|i| (i * i % 31) as u8).collect();
         assert!(matches!(refused(&noise), TextError::Binary));
-        let line = "1,".repeat(LONGEST_LINE / 2);
-        assert_eq!(all(line.as_bytes()).len(), 1);
-        assert!(matches!(refused(format!("{line},").as_bytes()), TextError::LongLine));
+    }
+
+    #[test]
+    fn a_line_beyond_any_bound_costs_itself_and_no_other() {
+        let endless = "θ,".repeat(LONGEST_LINE);
+        let text = Text::of_bytes(format!("a\n{endless}\nb\n").into_bytes()).unwrap();
+        let mut lines = text.lines().unwrap();
+        let mut told = Vec::new();
+        while let Some(line) = lines.next_line().unwrap() {
+            told.push((line.number, line.text.len() <= LONGEST_LINE, line.long));
+        }
+        assert_eq!(told, [(1, true, false), (2, true, true), (3, true, false)]);
+    }
+
+    #[test]
+    fn blocks_of_nothing_that_a_power_loss_leaves_do_not_make_a_file_binary() {
+        let text = format!("{}time,v\n1,2\n", "\0".repeat(4096));
+        assert_eq!(all(text.as_bytes()).len(), 2);
+        assert!(matches!(Text::of_bytes(vec![0; 9000]).unwrap_err(), TextError::Empty));
+    }
+
+    #[test]
+    fn a_packed_file_is_read_like_any_other_and_one_cut_off_up_to_there() {
+        let mut packer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        let plain: String = (0..20_000).map(|i| format!("{i},{}\n", i * 7919 % 1000)).collect();
+        io::Write::write_all(&mut packer, plain.as_bytes()).unwrap();
+        let packed = packer.finish().unwrap();
+        assert_eq!(all(&packed).len(), 20_000);
+        let cut = Text::of_bytes(&packed[..packed.len() / 2]).unwrap();
+        let mut lines = cut.lines().unwrap();
+        let mut n = 0;
+        while lines.next_line().unwrap().is_some() {
+            n += 1;
+        }
+        assert!((5_000..20_000).contains(&n), "{n}");
+        assert!(lines.broken().unwrap().contains("cut off"));
     }
 
     #[test]

@@ -7,6 +7,8 @@ pub mod plan;
 mod record;
 mod review;
 
+pub use record::import::finish_cut_off;
+
 use crate::shell::routes::Routes;
 
 /// Routes of all rooms.

@@ -6,6 +6,7 @@ pub(crate) mod peers;
 pub(crate) mod places;
 pub(crate) mod secrets;
 pub(crate) mod throttle;
+pub mod work;
 
 use actix_web::cookie::Key;
 use doors::Doors;
@@ -20,6 +21,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::SystemTime;
 use throttle::Throttle;
+use work::Work;
 
 /// How Ebrel was started.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -62,6 +64,8 @@ pub struct State {
     pub thinning: Places,
     /// Signs and hides session cookies.
     pub key: Key,
+    /// Imports that are being stored in the background.
+    pub work: Work,
     /// Parts of the demo that are made in the background, while they are.
     pub making: Arc<Mutex<Vec<&'static str>>>,
 }
@@ -91,6 +95,7 @@ impl State {
             windows: WindowCache::default(),
             thinning: Places::new(2),
             key,
+            work: Work::default(),
             making: Arc::default(),
         })
     }

@@ -65,9 +65,7 @@ async fn a_correction_of_the_recipe_is_seen_before_it_is_stored() {
 #[tokio::test(flavor = "multi_thread")]
 async fn files_that_are_none_get_a_sentence_at_the_field() {
     let v = Visitor::owner().await;
-    let endless = "1,".repeat(1 << 20);
     for (name, bytes, sentence) in [
-        ("endless.csv", endless.as_bytes(), "a line of this file is longer than 1 MB"),
         ("empty.csv", &b""[..], "the file is empty"),
         ("photo.png", &b"\x89PNG\r\n\x1a\n0000"[..], "this is a picture (PNG)"),
     ] {
@@ -75,7 +73,9 @@ async fn files_that_are_none_get_a_sentence_at_the_field() {
         assert!(page.contains(sentence) && page.contains("invalid-feedback"), "{name}");
     }
     // What nothing can be guessed of is told by hand, on the form.
+    let endless = "1,".repeat(1 << 20);
     for (name, bytes) in [
+        ("endless.csv", endless.as_bytes()),
         ("letter.txt", &b"Dear all,\nthe logger is in the hut.\n"[..]),
         ("pairs.csv", &b"a;b\n1234;5.5\n2345;6.5\n"[..]),
     ] {
@@ -85,7 +85,7 @@ async fn files_that_are_none_get_a_sentence_at_the_field() {
             page.contains("No line could be read with this recipe") && page.contains("time_pattern"),
             "{name}: {page}"
         );
-        assert_eq!(page.contains("<option selected>semicolon"), name == "pairs.csv", "{page}");
+        assert_eq!(page.contains("<option value=\"semicolon\" selected>semicolon"), name == "pairs.csv", "{page}");
     }
     assert!(v.page("/stations/1").await.contains("No readings yet"));
 }

@@ -1,7 +1,6 @@
 //! The room Record: a station's section and strips, and the import of logger files.
 
-mod import;
-mod import_form;
+pub mod import;
 mod station;
 
 /// Routes of this room.

@@ -1,0 +1,99 @@
+//! The first look at a file: a recipe that is known by the file's head, or a guess, and what its columns may be.
+
+use super::mapping::{HEAD_LINES, Mapping, SavedRecipe, find_node, first_mapping, fitted, head_of};
+use ebrel_core::units::{SpanSeconds, UnixSeconds};
+use ebrel_formats::logger::{self, Guess, GuessError, Recipe, Separator, Survey, Text, TextError};
+use ebrel_store::recipes::SavedBody;
+use ebrel_store::streams::Stream;
+use thiserror::Error;
+
+/// A file at its first look.
+#[derive(Debug, Clone)]
+pub struct Begun {
+    /// How it is written.
+    pub recipe: Recipe,
+    /// What its columns are.
+    pub mapping: Mapping,
+    /// What it holds.
+    pub survey: Survey,
+    /// What there is to say of the recipe: each sentence, and whether nothing decided it.
+    pub remarks: Vec<(String, bool)>,
+    /// Whether no guess explained the file, and everything is to be told by hand.
+    pub by_hand: bool,
+}
+
+/// Why there is no first look.
+#[derive(Debug, Error)]
+pub enum BeginError {
+    /// It is no text.
+    #[error(transparent)]
+    Text(#[from] TextError),
+    /// It went away, or its recipe cannot be used.
+    #[error(transparent)]
+    Read(#[from] logger::ReadError),
+    /// The disk.
+    #[error("the file cannot be read ({0})")]
+    Disk(#[from] std::io::Error),
+}
+
+/// The latest time that a record may have.
+#[must_use]
+pub fn latest(now: UnixSeconds) -> UnixSeconds {
+    now + SpanSeconds::DAY
+}
+
+/// Looks at a file for the first time. `chosen` is a recipe that a person chose; without it one is taken whose files look alike at
+/// their head, and else a guess is made.
+///
+/// # Errors
+/// [`BeginError`] if the file cannot be read. That no guess explains it is no error: it is to be told by hand then.
+pub fn begin(
+    text: &Text,
+    name: &str,
+    (chosen, known): (Option<SavedRecipe>, &[SavedBody]),
+    offset_minutes: i32,
+    streams: &[Stream],
+    now: UnixSeconds,
+) -> Result<Begun, BeginError> {
+    let head = text.head(HEAD_LINES)?;
+    if let Some(saved) = chosen {
+        let survey = logger::survey(text, &saved.recipe, latest(now))?;
+        let mapping = fitted(&saved.mapping, &survey);
+        return Ok(Begun { recipe: saved.recipe, mapping, survey, remarks: Vec::new(), by_hand: false });
+    }
+    let (recipe, remarks, by_hand) = match logger::guess(text, offset_minutes) {
+        Ok(Guess { recipe, remarks, .. }) => {
+            (recipe, remarks.into_iter().map(|r| (r.sentence, r.open)).collect(), false)
+        }
+        Err(GuessError::Read(e)) => return Err(e.into()),
+        Err(e) => (by_hand(&head, offset_minutes), vec![(format!("Nothing could be guessed: {e}."), true)], true),
+    };
+    let survey = logger::survey(text, &recipe, latest(now))?;
+    if let Some((name, saved)) = alike(&survey, known) {
+        let again = logger::survey(text, &saved.recipe, latest(now))?;
+        // A recipe that reads less than the guess does is not this file's.
+        if again.tally.records >= survey.tally.records && again.tally.unreadable <= survey.tally.unreadable {
+            let mapping = fitted(&saved.mapping, &again);
+            let remarks = vec![(format!("Read by the recipe “{name}”: its files begin alike."), false)];
+            return Ok(Begun { recipe: saved.recipe, mapping, survey: again, remarks, by_hand: false });
+        }
+    }
+    let mut mapping = first_mapping(&survey, &head, name);
+    find_node(&mut mapping, &head, streams);
+    Ok(Begun { recipe, mapping, survey, remarks, by_hand })
+}
+
+/// The saved recipe whose files look like this one at their head.
+fn alike(survey: &Survey, known: &[SavedBody]) -> Option<(String, SavedRecipe)> {
+    let head = head_of(survey);
+    let found = known.iter().find(|k| !head.is_empty() && k.head == head)?;
+    Some((found.name.clone(), serde_json::from_str(&found.body).ok()?))
+}
+
+/// A recipe to begin with by hand: the separator that most of the first lines share.
+fn by_hand(head: &[String], offset_minutes: i32) -> Recipe {
+    let lines: Vec<&String> = head.iter().filter(|l| !l.trim().is_empty()).collect();
+    let cuts = |s: &Separator| lines.iter().filter(|l| l.contains(s.char())).count();
+    let separator = Separator::ALL.into_iter().rev().max_by_key(cuts).unwrap_or(Separator::Comma);
+    Recipe::plain(separator, offset_minutes)
+}
