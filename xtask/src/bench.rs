@@ -1,23 +1,41 @@
-//! Import of a file of one million readings, beside `sqlite3`'s own `.import` of the same readings.
+//! Import of a file of one million records, beside `sqlite3`'s own `.import` of the same readings.
 
 use crate::{Failed, say};
 use std::fmt::Write as _;
 use std::path::Path;
-use std::process::Command;
+use std::process::{Command, Stdio};
 use std::time::Instant;
 
-/// Records of twelve channels: 1 008 000 readings.
-const RECORDS: i64 = 84_000;
-const CHANNELS: i64 = 12;
+/// Records of six channels: 6 M readings, about 50 MB.
+const RECORDS: i64 = 1_000_000;
+const CHANNELS: i64 = 6;
 
-/// Times one import by the command.
-fn run_once(program: &Path, data: &Path, file: &Path) -> Result<f64, Failed> {
+/// What one import by the command took.
+struct Took {
+    seconds: f64,
+    /// Most memory at any time, MB.
+    megabytes: f64,
+}
+
+fn run_once(program: &Path, data: &Path, file: &Path) -> Result<Took, Failed> {
     let start = Instant::now();
-    let done = Command::new(program).args(["import", "--station", "bench", "--data"]).arg(data).arg(file).output()?;
-    if !done.status.success() {
-        return Err(String::from_utf8_lossy(&done.stderr).into_owned().into());
+    let mut command = Command::new(program);
+    command.args(["import", "--station", "bench", "--data"]).arg(data).arg(file).stdout(Stdio::null());
+    let mut child = command.spawn()?;
+    let mut kilobytes = 0.0_f64;
+    let status = loop {
+        if let Some(status) = child.try_wait()? {
+            break status;
+        }
+        let about = std::fs::read_to_string(format!("/proc/{}/status", child.id())).unwrap_or_default();
+        let most = about.lines().find_map(|l| l.strip_prefix("VmHWM:")?.split_whitespace().next()?.parse::<f64>().ok());
+        kilobytes = kilobytes.max(most.unwrap_or(0.0));
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    };
+    if !status.success() {
+        return Err(format!("the import ended with {status}").into());
     }
-    Ok(start.elapsed().as_secs_f64())
+    Ok(Took { seconds: start.elapsed().as_secs_f64(), megabytes: kilobytes / 1024.0 })
 }
 
 /// Runs the comparison and says the figures.
@@ -36,10 +54,14 @@ pub fn run(root: &Path) -> Result<(), Failed> {
         let again = run_once(&program, &data, &wide)?;
         let theirs = sqlite_import(&dir.path().join(format!("plain{round}.db")), &long)?;
         say(&format!(
-            "round {round}: ebrel import {:.2} M readings/s (whole command with all tests, {ours:.2} s); the same file again \
-             {:.2} M/s; sqlite3 .import {:.2} M/s ({theirs:.2} s)",
-            readings / ours / 1e6,
-            readings / again / 1e6,
+            "round {round}: ebrel import {:.2} M readings/s (whole command with all tests, {:.2} s, {:.0} MB); the same file again \
+             {:.2} M/s ({:.2} s, {:.0} MB); sqlite3 .import {:.2} M/s ({theirs:.2} s)",
+            readings / ours.seconds / 1e6,
+            ours.seconds,
+            ours.megabytes,
+            readings / again.seconds / 1e6,
+            again.seconds,
+            again.megabytes,
             readings / theirs / 1e6
         ));
     }

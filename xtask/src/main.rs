@@ -6,7 +6,8 @@
 //! * `cargo xtask prepare-sql`: renews `.sqlx`, the checked queries, from the migrations.
 //! * `cargo xtask shots`: makes the pictures in `docs/screenshots` anew from the demo.
 //! * `cargo xtask load`: what sixteen clients at once wait for, and what the server takes of memory.
-//! * `cargo xtask bench`: makes the 1 M-reading file and compares its import with `sqlite3`'s own.
+//! * `cargo xtask bench`: makes a file of 1 M records and compares its import with `sqlite3`'s own.
+//! * `cargo xtask fuzz files 10`: damages the corpus of logger files at random for ten minutes and counts what the reader tells.
 
 mod arrows;
 mod bench;
@@ -30,7 +31,8 @@ async fn main() -> ExitCode {
         "shots" => shots::take(&root()).await,
         "bench" => bench::run(&root()),
         "load" => load::take(&root()).await,
-        _ => Err("usage: cargo xtask test | explore [rounds] | arrows | prepare-sql | shots | bench | load".into()),
+        "fuzz" => fuzz(std::env::args().nth(3).and_then(|n| n.parse().ok()).unwrap_or(5)),
+        _ => Err("usage: cargo xtask test | explore [rounds] | arrows | prepare-sql | shots | bench | load | fuzz files [minutes]".into()),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,
@@ -88,6 +90,32 @@ fn explore(rounds: u64) -> Result<(), Failed> {
     }
     Ok(())
 }
+
+/// Damages the corpus of logger files at random, with another seed each round, until the time is up or a line is not told of.
+fn fuzz(minutes: u64) -> Result<(), Failed> {
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(minutes * 60);
+    let mut seed = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs();
+    let mut rounds = 0;
+    while std::time::Instant::now() < until {
+        let mut cargo = Command::new("cargo");
+        cargo.args(["test", "-q", "-p", "ebrel-formats", "--test", "corpus", "--test", "counts"]);
+        cargo.env("PROPTEST_CASES", CASES_A_ROUND).env(SEED, seed.to_string());
+        let out = cargo.current_dir(root()).output()?;
+        if !out.status.success() {
+            print_line(&String::from_utf8_lossy(&out.stdout));
+            return Err(format!(
+                "seed {seed} found something: PROPTEST_CASES={CASES_A_ROUND} {SEED}={seed} cargo test repeats it"
+            )
+            .into());
+        }
+        (seed, rounds) = (seed + 1, rounds + 1);
+        say(&format!("{rounds} rounds of {CASES_A_ROUND} damaged files, nothing lost unseen"));
+    }
+    Ok(())
+}
+
+/// Damaged files of each property in a round of [`fuzz`].
+const CASES_A_ROUND: &str = "1500";
 
 /// Runs every test, passes their output on, and closes with the sum over all test programs.
 fn all_tests() -> Result<(), Failed> {

@@ -2,6 +2,10 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
+#[path = "common/cases.rs"]
+mod cases;
+
+use cases::cases;
 use ebrel_core::units::UnixSeconds;
 use ebrel_formats::logger::{Read, Text, guess, read};
 use ebrel_formats::rfc3339;
@@ -95,7 +99,7 @@ fn read_text(text: &str) -> Read {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(300))]
+    #![proptest_config(ProptestConfig::with_cases(cases(300)))]
 
     #[test]
     fn the_sum_agrees(damaged in prop::collection::vec(fate(), 0..60), d in dialect()) {

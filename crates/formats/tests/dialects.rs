@@ -187,3 +187,18 @@ fn a_file_of_two_records_is_enough() {
         assert!(got.survey.columns.iter().all(|c| c.valid == got.survey.records), "{:?}", got.survey.columns);
     }
 }
+
+#[test]
+fn a_table_whose_times_are_days_is_read_beside_a_line_of_yet_another_form() {
+    let quarters: String = (0..200)
+        .map(|i| format!("2026-03-{:02} {:02}:{:02}:00;0.2{i:02}\n", 1 + i / 96, i / 4 % 24, i % 4 * 15))
+        .collect();
+    let text = format!(
+        "*** TABLE Q\ntime;wc5\n{quarters}*** TABLE DAY\nday;rain\n2026-03-01;1.5\n2026-03-02;0.0\n*** TABLE Q\ntime;wc5\n2026-03-05 00:00;0.3\n"
+    );
+    let text = Text::of_bytes(text.into_bytes()).unwrap();
+    let got = read(&text, &guess(&text, 0).unwrap().recipe).unwrap();
+    let tables: Vec<_> = got.survey.columns.iter().map(|c| (c.table.as_str(), c.valid)).collect();
+    assert_eq!(tables, [("Q", 200), ("DAY", 2)], "{:?}", got.survey.groups);
+    assert_eq!(got.survey.tally.unreadable, 1, "the line without seconds is told");
+}

@@ -211,7 +211,7 @@ impl Unit {
     /// [`StoreError`] if the database refuses.
     pub async fn keep_import(&mut self, import: &Import) -> Result<(), StoreError> {
         sqlx::query!(
-            "UPDATE import SET recipe = ?, mapping = ?, progress = ?, report = coalesce(report, ?) WHERE id = ?",
+            "UPDATE import SET recipe = ?, mapping = ?, progress = ?, report = ? WHERE id = ? AND report IS NULL",
             import.recipe,
             import.mapping,
             import.progress,

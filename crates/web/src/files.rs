@@ -328,7 +328,7 @@ fn outcome_text(o: &Outcome) -> String {
         "{}: {} records new, {} already known; {} readings stored, {} known, {} known with another value (kept beside the first)\n",
         o.file, r.new_records, r.known_records, r.new_readings, r.known_readings, r.repeated_readings
     );
-    let kinds = r.tally.kinds().into_iter().filter(|(_, n)| *n > 0).map(|(what, n)| format!("{n} {what}"));
+    let kinds = r.tally.kinds().into_iter().map(|(what, n)| format!("{n} {what}"));
     out.push_str(&format!("  {} lines: {}\n", r.tally.sum(), kinds.collect::<Vec<_>>().join(", ")));
     for remark in &o.remarks {
         out.push_str(&format!("  {remark}\n"));

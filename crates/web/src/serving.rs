@@ -125,7 +125,7 @@ async fn run(state: State, listen: SocketAddr, tls: Option<ServerConfig>, _lock:
     }
     let state = web::Data::new(state);
     let going_on = state.clone();
-    actix_web::rt::spawn(async move { crate::rooms::finish_cut_off(&going_on).await });
+    tokio::spawn(async move { crate::rooms::finish_cut_off(&going_on).await });
     server(state, listener, tls)?.await.map_err(Into::into)
 }
 

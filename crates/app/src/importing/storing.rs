@@ -109,12 +109,15 @@ pub async fn store(
             Some(streams) => streams,
             None => streams.insert(ensure_streams(&mut unit, import.station_id, job).await?),
         };
-        let readings = readings.into_iter().filter_map(|r| {
-            let stream = streams.get(r.column).copied().flatten()?;
-            Some(Reading { stream, t: r.time.0, raw: r.value })
-        });
         let origin = Origin { source: Source::File, import: Some(id), received_at: import.created_at };
-        report.add(&unit.add_readings(&origin, readings.collect()).await?);
+        // A record is one table's: tables that share a time are counted, and so delivered, one by one.
+        for of_table in by_table(readings, job) {
+            let readings = of_table.into_iter().filter_map(|r| {
+                let stream = streams.get(r.column).copied().flatten()?;
+                Some(Reading { stream, t: r.time.0, raw: r.value })
+            });
+            report.add(&unit.add_readings(&origin, readings.collect()).await?);
+        }
         let ended = end.is_some();
         if let Some((survey, first_counts)) = end {
             let cancelled = progress.is_cancelled().then(|| survey.tally.sum());
@@ -133,6 +136,23 @@ pub async fn store(
     drop(from);
     let joined = reading.await.map_err(|e| StoreError::Rule(format!("Reading the file broke off: {e}")));
     outcome.and(joined).map(|()| (id, report))
+}
+
+/// Readings by the table that they stand in.
+fn by_table(readings: Vec<logger::Reading>, job: &Job) -> Vec<Vec<logger::Reading>> {
+    let mut tables: Vec<&str> = job.survey.columns.iter().map(|c| c.table.as_str()).collect();
+    tables.sort_unstable();
+    tables.dedup();
+    if tables.len() < 2 {
+        return vec![readings];
+    }
+    let mut out = vec![Vec::new(); tables.len()];
+    for reading in readings {
+        let table = job.survey.columns.get(reading.column).map_or("", |c| c.table.as_str());
+        out[tables.binary_search(&table).unwrap_or(0)].push(reading);
+    }
+    out.retain(|of_table| !of_table.is_empty());
+    out
 }
 
 fn read_in_pieces(job: &Job, progress: &Progress, from_line: usize, to: &mpsc::Sender<Sent>) {

@@ -20,6 +20,8 @@ mod months;
 mod number;
 mod pass;
 mod recipe;
+mod records;
+mod sections;
 mod table;
 mod tally;
 mod text;

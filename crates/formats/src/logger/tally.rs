@@ -63,19 +63,21 @@ impl Tally {
         } += 1;
     }
 
-    /// Each kind in words with its count.
+    /// Each kind that there is, in words with its count.
     #[must_use]
-    pub fn kinds(&self) -> [(&'static str, usize); 8] {
-        [
-            ("records", self.records),
-            ("header lines", self.header),
-            ("header lines that stood again", self.repeated),
-            ("lines about the file", self.preamble),
-            ("comments", self.comment),
-            ("blank lines", self.blank),
-            ("lines of other tables, without readings", self.foreign),
-            ("lines that could not be read", self.unreadable),
-        ]
+    pub fn kinds(&self) -> Vec<(&'static str, usize)> {
+        let kinds = [
+            ("record", "records", self.records),
+            ("header line", "header lines", self.header),
+            ("header line that stood again", "header lines that stood again", self.repeated),
+            ("line about the file", "lines about the file", self.preamble),
+            ("comment", "comments", self.comment),
+            ("blank line", "blank lines", self.blank),
+            ("line of another table, without readings", "lines of other tables, without readings", self.foreign),
+            ("line that could not be read", "lines that could not be read", self.unreadable),
+        ];
+        let there = kinds.into_iter().filter(|k| k.2 > 0);
+        there.map(|(one, many, n)| (if n == 1 { one } else { many }, n)).collect()
     }
 
     /// All lines of the file.

@@ -45,11 +45,43 @@ def fixed(minutes):
     return d.timezone(d.timedelta(minutes=minutes))
 
 
+def sheet(rows):
+    """A workbook of one sheet, the least that the format asks for; a datetime is a number in the style of dates."""
+    def cell(v):
+        if isinstance(v, d.datetime):
+            return f'<c s="1"><v>{(v - d.datetime(1899, 12, 30)).total_seconds() / 86400!r}</v></c>'
+        return f"<c><v>{v}</v></c>" if isinstance(v, Decimal) else f'<c t="inlineStr"><is><t>{v}</t></is></c>'
+    body = "".join("<row>" + "".join(cell(v) for v in row) + "</row>" for row in rows)
+    main, office = "http://schemas.openxmlformats.org/spreadsheetml/2006/main", "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
+    package, types = "http://schemas.openxmlformats.org/package/2006/relationships", "application/vnd.openxmlformats-officedocument.spreadsheetml."
+    parts = {
+        "[Content_Types].xml": '<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types"><Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>'
+        f'<Override PartName="/xl/workbook.xml" ContentType="{types}sheet.main+xml"/><Override PartName="/xl/worksheets/sheet1.xml" ContentType="{types}worksheet+xml"/>'
+        f'<Override PartName="/xl/styles.xml" ContentType="{types}styles+xml"/></Types>',
+        "_rels/.rels": f'<Relationships xmlns="{package}"><Relationship Id="r1" Type="{office}/officeDocument" Target="xl/workbook.xml"/></Relationships>',
+        "xl/workbook.xml": f'<workbook xmlns="{main}" xmlns:r="{office}"><sheets><sheet name="Record" sheetId="1" r:id="r1"/></sheets></workbook>',
+        "xl/_rels/workbook.xml.rels": f'<Relationships xmlns="{package}"><Relationship Id="r1" Type="{office}/worksheet" Target="worksheets/sheet1.xml"/>'
+        f'<Relationship Id="r2" Type="{office}/styles" Target="styles.xml"/></Relationships>',
+        "xl/styles.xml": f'<styleSheet xmlns="{main}"><cellXfs count="2"><xf numFmtId="0"/><xf numFmtId="22" applyNumberFormat="1"/></cellXfs></styleSheet>',
+        "xl/worksheets/sheet1.xml": f'<worksheet xmlns="{main}"><sheetData>{body}</sheetData></worksheet>',
+    }
+    return archive(parts)
+
+
+def archive(files):
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as z:
+        for name, data in files.items():
+            z.writestr(zipfile.ZipInfo(name, (2024, 1, 1, 0, 0, 0)), data)
+    return out.getvalue()
+
+
 def told(file, data, times, columns, offset=0, unreadable=0, foreign=0, order=None, encoding="utf-8", remark=None):
     """Writes a file and its truth. A column's value of None is missing; times may be a list for each column's table."""
-    raw = data if isinstance(data, bytes) else data.encode(encoding)
-    with open(os.path.join(HERE, file), "wb") as f:
-        f.write(raw)
+    raw = data if isinstance(data, bytes | None) else data.encode(encoding)
+    if data is not None:
+        with open(os.path.join(HERE, file.split("/")[0]), "wb") as f:
+            f.write(raw)
     cols = []
     for c in columns:
         at = times[c.table] if isinstance(times, dict) else times
@@ -268,6 +300,13 @@ def main():
     lines[-1] = lines[-1][:12]
     lost = lambda v, *more: ["absent" if i in (0, 20, 299, *more) else x for i, x in enumerate(v)]
     told("orchid.csv", "time,wc5,ts5\n" + "".join(lines), g, [Column("wc5", lost(a), "", "water_content", 5), Column("ts5", lost(b, 40), "", "soil_temperature", 5)], unreadable=3)
+
+    # Poppy: a workbook; Knapweed: an archive of two files.
+    told("poppy.xlsx/Record", sheet([["Time", "wc5", "ts5"]] + [[w, x, y] for (_, w), x, y in zip(g, a, b)]), g,
+         [Column("wc5", a, "", "water_content", 5), Column("ts5", b, "", "soil_temperature", 5)])
+    plain = "".join(f"{w:%Y-%m-%d %H:%M},{v}\n" for (_, w), v in zip(g, a))
+    told("knapweed.zip/one.csv", archive({"one.csv": "time,wc5\n" + plain, "two.csv": "time,wc30\n" + plain, ".notes": "none"}), g, [Column("wc5", a, "", "water_content", 5)])
+    told("knapweed.zip/two.csv", None, g, [Column("wc30", a, "", "water_content", 30)])
 
     with open(os.path.join(HERE, "truth.json"), "w", encoding="utf-8") as f:
         json.dump(TRUTH, f, indent=1, ensure_ascii=False)

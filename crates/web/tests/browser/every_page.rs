@@ -21,7 +21,13 @@ fn pattern(path: &str) -> String {
 async fn pages(site: &Site) -> Vec<String> {
     let mut kinds: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
     let mut found = Vec::new();
-    let mut queue = VecDeque::from(["/studies/1".to_owned(), "/account".to_owned(), "/studies/new".to_owned()]);
+    let mut queue = VecDeque::from([
+        "/stations/1/import".to_owned(),
+        "/recipes".to_owned(),
+        "/studies/1".to_owned(),
+        "/account".to_owned(),
+        "/studies/new".to_owned(),
+    ]);
     while let Some(path) = queue.pop_front() {
         let kind = kinds.entry(pattern(&path)).or_default();
         if kind.contains(&path) || kind.len() >= OF_A_KIND {
@@ -55,7 +61,12 @@ const WIDE: &str = "const wide = document.scrollingElement, most = wide.clientWi
 
 async fn look_at_all(width: u32, height: u32) {
     let site = Site::demo().await;
+    super::files::leave_imports(&site).await;
     let pages = pages(&site).await;
+    assert!(
+        pages.iter().any(|p| p.starts_with("/imports/")) && pages.iter().any(|p| p.starts_with("/recipes/one")),
+        "{pages:?}"
+    );
     assert!(pages.len() > 30, "{pages:?}");
     site.browser.resize(width, height).await.unwrap();
     let mut found = Vec::new();

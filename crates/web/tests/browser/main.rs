@@ -8,6 +8,7 @@ mod demo;
 mod bench;
 mod every_page;
 mod field;
+mod files;
 mod journey;
 mod planning;
 mod site;

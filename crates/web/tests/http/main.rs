@@ -12,6 +12,7 @@ mod exports;
 mod field;
 mod field_room;
 mod field_site;
+mod files;
 mod import;
 mod markup;
 mod pages;

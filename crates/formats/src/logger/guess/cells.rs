@@ -78,20 +78,25 @@ fn by(sample: &[Sampled], cells: Cells) -> Option<Parted> {
     for numbers in dresses(&cells, quoted) {
         let mut good = 0.0;
         for row in rows.iter().filter(|r| widths.contains(&r.cells.len())) {
-            let explained = row.cells.iter().filter(|c| {
+            let explained = row.cells.iter().map(|c| {
                 let value = match cells {
                     Cells::Tagged { mark, .. } => keyed(c, mark).1,
                     _ => c,
                 };
-                numbers.read(value).is_some() || is_missing_word(value) || like_a_time(value)
+                match numbers.read(value) {
+                    // Whoever writes a decimal comma means something else by a point.
+                    Some(_) if numbers.decimal_comma && numbers.thousands.is_none() && value.contains('.') => 0.5,
+                    Some(_) => 1.0,
+                    None => f64::from(u8::from(is_missing_word(value) || like_a_time(value))),
+                }
             });
-            good += explained.count() as f64 / row.cells.len() as f64;
+            good += explained.sum::<f64>() / row.cells.len() as f64;
         }
         let mut score = good / sample.len() as f64;
         // Blanks also stand within dates and names, and any text can be cut by place: they must be clearly better. A separator
         // that parts little explains little.
         score *= match &cells {
-            Cells::Delimited(Separator::Blanks) => 0.72,
+            Cells::Delimited(Separator::Blanks) => 0.72 * (1.0 - 3.0 * short(&rows, main)).max(0.1),
             Cells::Fixed(_) => 0.71,
             Cells::Tagged { .. } => 1.05,
             Cells::Delimited(_) => 1.0,
@@ -106,6 +111,13 @@ fn by(sample: &[Sampled], cells: Cells) -> Option<Parted> {
     }
     let (score, numbers) = best.filter(|b| b.0 > 0.05)?;
     Some(Parted { cells, numbers, rows, widths, score })
+}
+
+/// The share of lines that begin like a record and have fewer cells than most: by blanks, an empty cell is none.
+fn short(rows: &[Row], main: usize) -> f64 {
+    let begins = |r: &&Row| r.cells.first().is_some_and(|c| c.starts_with(|c: char| c.is_ascii_digit()));
+    let n = rows.iter().filter(begins).filter(|r| r.cells.len() < main).count();
+    n as f64 / rows.len().max(1) as f64
 }
 
 /// How numbers may be written between such separators.

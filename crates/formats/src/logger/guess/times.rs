@@ -4,8 +4,8 @@ use super::super::clock::zone_word;
 use super::super::form::TimeForm;
 use super::super::header::names_time;
 use super::cells::Row;
+use super::families::{FAMILIES, Family};
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::LazyLock;
 
 /// What was found of the time.
 #[derive(Debug, Clone, PartialEq)]
@@ -29,142 +29,6 @@ pub(super) enum DayOrder {
     /// Nothing.
     Open,
 }
-
-const DATES: [&str; 44] = [
-    "%Y-%m-%d",
-    "%Y/%m/%d",
-    "%Y.%m.%d",
-    "%Y%m%d",
-    "%d.%m.%Y",
-    "%d/%m/%Y",
-    "%m/%d/%Y",
-    "%d-%m-%Y",
-    "%m-%d-%Y",
-    "%m.%d.%Y",
-    "%d%m%Y",
-    "%Y-%j",
-    "%Y/%j",
-    "%Y%j",
-    "%d-%b-%Y",
-    "%d %b %Y",
-    "%d. %b %Y",
-    "%b %d %Y",
-    "%b %d, %Y",
-    "%d/%b/%Y",
-    "%b-%d-%Y",
-    "%d.%b.%Y",
-    "%d%b%Y",
-    "%Y-%b-%d",
-    "%Y %b %d",
-    "%d.%m.%y",
-    "%m/%d/%y",
-    "%d/%m/%y",
-    "%y-%m-%d",
-    "%y/%m/%d",
-    "%y%m%d",
-    "%d%m%y",
-    "%m%d%y",
-    "%d-%m-%y",
-    "%m-%d-%y",
-    "%d-%b-%y",
-    "%d %b %y",
-    "%y.%m.%d",
-    "%d%b%y",
-    "%a %d %b %Y",
-    "%a, %d %b %Y",
-    "%a %d.%m.%Y",
-    "%b %d %y",
-    "%y-%j",
-];
-
-const CLOCKS: [&str; 17] = [
-    "%H:%M:%S",
-    "%H:%M",
-    "%H:%M:%S%f",
-    "%I:%M:%S %p",
-    "%I:%M %p",
-    "%I:%M:%S%p",
-    "%I:%M%p",
-    "%H.%M",
-    "%H.%M.%S",
-    "%H%M%S",
-    "%H%M",
-    "%Hh%M",
-    "%H-%M-%S",
-    "%H-%M",
-    "%H:%M:%S,%f",
-    "%K",
-    "%H",
-];
-
-const JOINS: [&str; 8] = [" ", "T", "t", "_", "-", "/", ", ", ""];
-
-/// Forms of times in several columns, joined by blanks, and whole ones without a date.
-const OTHERS: [&str; 29] = [
-    "%Y %m %d %H %M",
-    "%Y %m %d %H %M %S",
-    "%d %m %Y %H %M",
-    "%d %m %Y %H %M %S",
-    "%m %d %Y %H %M",
-    "%m %d %Y %H %M %S",
-    "%y %m %d %H %M",
-    "%y %m %d %H %M %S",
-    "%d %m %y %H %M",
-    "%Y %m %d %K",
-    "%Y %m %d %H:%M",
-    "%Y %m %d %H:%M:%S",
-    "%Y %j %K",
-    "%Y %j %H %M",
-    "%Y %j %H %M %S",
-    "%Y %j %H:%M",
-    "%Y %j %H:%M:%S",
-    "%y %j %K",
-    "%j %Y %K",
-    "%j %Y %H:%M",
-    "%Y %m %d",
-    "%Y %j %H",
-    "%Y %m %d %H",
-    "%a %b %d %H:%M:%S %Y",
-    "%a %b %d %H:%M:%S %Z %Y",
-    "%s",
-    "%Q",
-    "%x",
-    "%X",
-];
-
-/// Forms that begin with the same date.
-struct Family {
-    /// The date; `None`: each form is tried.
-    date: Option<TimeForm>,
-    forms: Vec<(String, TimeForm)>,
-}
-
-static FAMILIES: LazyLock<Vec<Family>> = LazyLock::new(|| {
-    let made = |texts: Vec<String>| texts.into_iter().filter_map(|t| TimeForm::new(&t).ok().map(|f| (t, f))).collect();
-    let mut families = Vec::new();
-    for date in DATES {
-        let mut texts = vec![date.to_owned()];
-        for join in JOINS {
-            for clock in CLOCKS {
-                // A number that begins where another ends must be told apart by its length.
-                let numeric =
-                    |f: &str, c: char| f.ends_with("%Y") && c == ' ' || f.ends_with(|l: char| "mdjYy".contains(l));
-                let apart = clock.contains(':') || clock.contains('h') || clock.contains("%H.%M");
-                if join.is_empty() && (apart || !numeric(date, ' ') || clock == "%K") {
-                    continue;
-                }
-                for zone in ["", " %z", " %Z"] {
-                    texts.push(format!("{date}{join}{clock}{zone}"));
-                }
-            }
-        }
-        families.push(Family { date: TimeForm::new(date).ok(), forms: made(texts) });
-    }
-    let mut others: Vec<String> = OTHERS.map(str::to_owned).to_vec();
-    others.extend(OTHERS[..23].iter().map(|o| format!("{o} %Z")));
-    families.push(Family { date: None, forms: made(others) });
-    families
-});
 
 /// The columns and the form under which most rows give a time, and most times follow steadily. `names` may be empty; of equal
 /// claims the one by name is taken.
@@ -328,7 +192,7 @@ fn score(texts: &[(usize, Option<String>)], form: &TimeForm, form_text: &str, co
     score -= 0.15 * columns as f64 + 0.2 * (1.0 + span_days).log10();
     score -= if numeric { 1.0 } else { 0.0 };
     // Of two readings of the same digits the plainer one: hours alone, or hour and minute as one number, only where nothing else fits.
-    score -= 0.3 * f64::from(u8::from(form_text.contains("%K") || form_text.ends_with("%H")));
+    score -= 0.3 * f64::from(u8::from(form_text.contains("%K") || (columns == 1 && form_text.ends_with("%H"))));
     // A day of the year that is never above 31 may be a month or a day.
     score -= 0.3 * f64::from(u8::from(form_text.contains("%j")));
     score -= 0.05 * f64::from(u8::from(form_text.contains("%Z")));

@@ -12,8 +12,10 @@ use std::fmt::Write as _;
 pub struct ColumnForm {
     /// Its place among all columns.
     pub at: usize,
-    /// Name in the file, with its table and logger where there are several.
+    /// Name in the file.
     pub name: String,
+    /// Its table and logger, where there are several.
+    pub within: String,
     /// Quantity code; empty: left out.
     pub quantity: &'static str,
     pub port: Field,
@@ -40,6 +42,8 @@ pub struct Seen {
     pub least: String,
     pub greatest: String,
     pub step: String,
+    /// Least and greatest as they would be stored, where that is something else.
+    pub stored: String,
     /// The outline of its run.
     pub drawing: String,
     /// The outline of the record that is there already.
@@ -73,11 +77,12 @@ pub fn column_forms(mapping: &Mapping, recipe: &Recipe) -> Vec<ColumnForm> {
 
 fn column_form(at: usize, c: &ColumnPlan, recipe: &Recipe) -> ColumnForm {
     let plain = |v: f64, usual: f64| if v == usual { String::new() } else { format_plain(v) };
-    let parts = [c.table.as_str(), c.logger.as_str(), c.column.as_str()];
+    let within = [c.table.as_str(), c.logger.as_str()];
     let marks = recipe.missing_in.get(&c.column).map(|m| m.join(" ")).unwrap_or_default();
     ColumnForm {
         at,
-        name: parts.into_iter().filter(|p| !p.is_empty()).collect::<Vec<_>>().join(" › "),
+        name: c.column.clone(),
+        within: within.into_iter().filter(|p| !p.is_empty()).collect::<Vec<_>>().join(" › "),
         quantity: c.quantity.map_or("", Quantity::code),
         port: Field::of(&c.port),
         unit: Field::of(&c.unit),
@@ -168,6 +173,11 @@ fn seen(c: &Column, plan: &ColumnPlan, overlap: Option<&Overlap>) -> Seen {
     let (least, greatest) = c.range().map(|(a, b)| (number(a), number(b))).unwrap_or_default();
     let stored = |v: f64| v * plan.factor + plan.plus;
     let of_run = c.trace.steps().iter().map(|(a, b)| (stored(*a).min(stored(*b)), stored(*a).max(stored(*b))));
+    let changed = (plan.factor, plan.plus) != (1.0, 0.0) && !plan.counter;
+    let in_unit = |(a, b): (f64, f64)| {
+        let (low, high) = (stored(a).min(stored(b)), stored(a).max(stored(b)));
+        format!("{} to {} {}", number(low), number(high), plan.unit)
+    };
     let of_run: Vec<(f64, f64)> = if plan.counter { c.trace.steps().to_vec() } else { of_run.collect() };
     let there: Vec<Option<(f64, f64)>> = overlap.map(|o| o.there.clone()).unwrap_or_default();
     let all = of_run.iter().copied().chain(there.iter().flatten().copied());
@@ -183,6 +193,7 @@ fn seen(c: &Column, plan: &ColumnPlan, overlap: Option<&Overlap>) -> Seen {
         least,
         greatest,
         step: c.step.map(number).unwrap_or_default(),
+        stored: if changed { c.range().map(in_unit).unwrap_or_default() } else { String::new() },
         drawing: outline(&run, low, high),
         there: outline(&there, low, high),
         overlap: text,

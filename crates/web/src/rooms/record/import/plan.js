@@ -1,6 +1,5 @@
 // Each change of a control is shown at once: the form is sent, and the parts that say what was understood come anew.
 const form = document.getElementById("plan");
-const sent = new Map();
 let latest = 0;
 
 /** The fields of the form as they stand, but for the buttons. */
@@ -8,25 +7,39 @@ function fields() {
   return new URLSearchParams(new FormData(form));
 }
 
-/** Puts a part of the answer in the place of its own, unless somebody goes on typing in it. */
+const names = (part) => [...part.querySelectorAll("[name]")].map((field) => field.name).join();
+
+/** Marks the fields as the answer has them; what stands in them, and where somebody types, stays. */
+function mark(part, other) {
+  const theirs = [...other.querySelectorAll("[name]")];
+  part.querySelectorAll(".invalid-feedback").forEach((said) => said.remove());
+  part.querySelectorAll("[name]").forEach((mine, i) => {
+    mine.className = theirs[i].className;
+    for (const attribute of ["aria-describedby", "aria-invalid"]) {
+      if (theirs[i].hasAttribute(attribute)) mine.setAttribute(attribute, theirs[i].getAttribute(attribute));
+      else mine.removeAttribute(attribute);
+    }
+    const said = theirs[i].getAttribute("aria-describedby");
+    const error = said && other.querySelector(`#${CSS.escape(said)}`);
+    if (error) mine.after(error);
+  });
+  const runs = [...other.querySelectorAll("td.run")];
+  part.querySelectorAll("td.run").forEach((run, i) => run.replaceChildren(...runs[i].childNodes));
+  const rows = [...other.querySelectorAll("tr")];
+  part.querySelectorAll("tr").forEach((row, i) => (row.className = rows[i].className));
+}
+
+/** Puts a part of the answer in the place of its own. */
 function renew(part, page) {
   const other = page.querySelector(`[data-part="${part.dataset.part}"]`);
-  const at = document.activeElement;
-  const within = part.contains(at) && at.name;
-  if (!other || (within && sent.get(at.name) !== at.value && at.type !== "checkbox" && at.type !== "radio")) return;
-  const name = within ? at.name : null;
-  const value = within ? at.value : null;
-  part.replaceChildren(...other.childNodes);
-  if (!name) return;
-  const again = [...part.querySelectorAll(`[name="${CSS.escape(name)}"]`)];
-  (again.find((field) => field.value === value) ?? again[0])?.focus();
+  if (!other) return;
+  if (part.querySelector("[name]") && names(part) === names(other)) mark(part, other);
+  else part.replaceChildren(...other.childNodes);
 }
 
 async function show() {
   const mine = ++latest;
   const body = fields();
-  sent.clear();
-  for (const [name, value] of body) sent.set(name, value);
   body.set("do", "preview");
   body.delete("save_as");
   form.setAttribute("aria-busy", "true");
@@ -35,6 +48,9 @@ async function show() {
     if (!answer.ok || mine !== latest) return;
     const page = new DOMParser().parseFromString(await answer.text(), "text/html");
     document.querySelectorAll("[data-part]").forEach((part) => renew(part, page));
+    // The button itself stays: somebody may be pressing it.
+    const store = 'button[value="store"]';
+    form.querySelector(store).disabled = page.querySelector(store)?.disabled ?? true;
   } catch {
     // Without a connection the button still sends the form.
   } finally {

@@ -208,8 +208,7 @@ impl PlanPage {
             grouped(survey.records),
             survey.columns.len()
         );
-        let kinds =
-            survey.tally.kinds().into_iter().filter(|(_, n)| *n > 0).map(|(what, n)| format!("{} {what}", grouped(n)));
+        let kinds = survey.tally.kinds().into_iter().map(|(what, n)| format!("{} {what}", grouped(n)));
         self.lines = format!("{} lines: {}.", grouped(survey.tally.sum()), kinds.collect::<Vec<_>>().join(", "));
         self.more_columns = mapping.columns.len().saturating_sub(SHOWN);
         let shown: Vec<usize> =

@@ -93,7 +93,7 @@ pub async fn show_report(
     let later = state.store.imports(station.id).await?.into_iter().filter(|i| i.instead_of == Some(import.id));
     let later = later.map(|i| (i.id, moment(i.created_at, offset))).collect();
     let total = report.tally.sum().max(1) as f64;
-    let kinds = report.tally.kinds().into_iter().filter(|(_, n)| *n > 0);
+    let kinds = report.tally.kinds().into_iter();
     let kinds = kinds.map(|(what, n)| (what, grouped(n), format!("{:.2}", 100.0 * n as f64 / total))).collect();
     let withdrawn = import.withdrawn.as_ref().map(|w| (w.why.clone(), w.by.clone(), moment(w.at, offset)));
     page(&ReportPage {

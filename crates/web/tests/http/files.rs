@@ -1,0 +1,167 @@
+//! Logger files on the page: several at once, losses, an import set aside and read anew, recipes that are found again.
+
+use super::client::Visitor;
+use std::io::Write;
+
+fn file(from: i64, lines: i64) -> String {
+    let line = |i: i64| format!("{},{}.5,4.{}\n", 1_772_323_200 + i * 900, 880 + i % 7, i % 10);
+    format!("ts,m05 [mV],t05 [degC]\n{}", (from..from + lines).map(line).collect::<String>())
+}
+
+async fn begin(v: &Visitor, name: &str, bytes: &[u8]) -> String {
+    let answer = v.upload(name, bytes).await;
+    assert_eq!(answer.status(), 303, "{}", answer.text().await.unwrap());
+    answer.headers()["location"].to_str().unwrap().to_owned()
+}
+
+fn zipped(files: &[(&str, &str)]) -> Vec<u8> {
+    let mut zip = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    for (name, text) in files {
+        zip.start_file(*name, zip::write::SimpleFileOptions::default()).unwrap();
+        zip.write_all(text.as_bytes()).unwrap();
+    }
+    zip.finish().unwrap().into_inner()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_archive_is_read_file_by_file_and_what_leaves_no_question_is_stored() {
+    let v = Visitor::owner().await;
+    let letter = "Dear all,\nthe logger is in the hut.\n";
+    let one = file(0, 50);
+    let two = file(50, 60);
+    let archive = zipped(&[("a.csv", &one), ("b.csv", &two), ("letter.txt", letter), (".secret", "x")]);
+    let list = begin(&v, "season.zip", &archive).await;
+    assert!(list.starts_with("/stations/1/import?these="), "{list}");
+    let page = v.page(&list).await;
+    for name in ["season.zip/a.csv", "season.zip/b.csv", "season.zip/letter.txt"] {
+        assert!(page.contains(name), "{name}");
+    }
+    assert!(!page.contains("secret"));
+    let numbers = list.split("these=").nth(1).unwrap().to_owned();
+    assert_eq!(v.post("/stations/1/imports", &[("imports", &numbers)]).await.status(), 303);
+    let page = v.page(&list).await;
+    assert!(page.contains("50 records new, 0 known") && page.contains("60 records new, 0 known"), "{page}");
+    assert_eq!(page.matches("begun, nothing stored").count(), 1, "the letter waits to be told by hand");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_line_is_told_of_and_every_loss_is_in_a_file() {
+    let v = Visitor::owner().await;
+    let mut text = file(0, 300);
+    (300..350).for_each(|i| text += &format!("{},ERR,4.1\n", 1_772_323_200 + i * 900));
+    text += "noise ~~\n\n1772";
+    let plan = begin(&v, "node.csv", text.as_bytes()).await;
+    let page = v.page(&plan).await;
+    assert!(
+        page.contains("354 lines: 350 records, 1 header line, 1 blank line, 2 lines that could not be read."),
+        "{page}"
+    );
+    assert!(page.contains("m05 [mV]: “ERR” is no number") && page.contains("50 cells, lines 302 to 351"), "{page}");
+    v.send_plan(&plan, &[("do", "store")]).await;
+    let report = v.page(&plan).await;
+    assert!(
+        report.contains("Every line of the file: 354") && report.contains("50 cells, lines 302 to 351"),
+        "{report}"
+    );
+    let losses = v.page(&format!("{plan}/losses")).await;
+    assert_eq!(losses.lines().count(), 1 + 52, "one line for each");
+    assert!(losses.contains("302,m05 [mV]: “ERR” is no number,"), "{losses}");
+    assert_eq!(v.page(&format!("{plan}/file")).await, text, "the file as it came");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_import_is_set_aside_with_a_reason_and_read_anew_with_another_clock() {
+    let v = Visitor::owner().await;
+    let written = file(0, 200).replace("ts,", "time,");
+    let local = written.lines().enumerate().map(|(i, line)| match line.split_once(',') {
+        Some((t, rest)) if i > 0 => {
+            let time = ebrel_formats::rfc3339(ebrel_core::units::UnixSeconds(t.parse().unwrap()));
+            format!("{},{rest}\n", time.replace('T', " ").replace('Z', ""))
+        }
+        _ => format!("{line}\n"),
+    });
+    let plan = begin(&v, "node.csv", local.collect::<String>().as_bytes()).await;
+    v.send_plan(&plan, &[("do", "store")]).await;
+    let without = v.post(&format!("{plan}/withdraw"), &[("why", " ")]).await.text().await.unwrap();
+    assert!(without.contains("Give the reason."), "{without}");
+    assert_eq!(v.post(&format!("{plan}/anew"), &[]).await.status(), 303, "reading anew may also come first");
+    v.post(&format!("{plan}/withdraw"), &[("why", "the clock was an hour ahead")]).await;
+    let aside = v.page(&plan).await;
+    assert!(aside.contains("Set aside: the clock was an hour ahead") && aside.contains("Take it back"), "{aside}");
+    assert!(!v.page("/stations/1/export").await.contains("400 readings"), "none of them is meant");
+
+    let anew = v.post(&format!("{plan}/anew"), &[]).await.headers()["location"].to_str().unwrap().to_owned();
+    let page = v.page(&anew).await;
+    assert!(page.contains("Read anew instead of") && page.contains("the clock was an hour ahead"), "{page}");
+    v.send_plan(&anew, &[("clock", "fixed"), ("offset", "+01:00"), ("do", "store")]).await;
+    let report = v.page(&anew).await;
+    assert!(report.contains("What reading anew changed") && report.contains("28 Feb 2026 23:00"), "{report}");
+
+    let twice = v.post(&format!("{plan}/withdraw"), &[("why", "again")]).await.text().await.unwrap();
+    assert!(twice.contains("set aside already"), "{twice}");
+    assert_eq!(v.post(&format!("{plan}/restore"), &[]).await.status(), 303);
+    assert!(v.page(&plan).await.contains("200 records are stored."), "taken back");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_preview_says_what_the_record_has_already_and_by_how_much_the_clock_is_off() {
+    let v = Visitor::owner().await;
+    let plan = begin(&v, "node.csv", file(0, 300).as_bytes()).await;
+    v.send_plan(&plan, &[("do", "store")]).await;
+    let again = begin(&v, "again.csv", file(200, 150).as_bytes()).await;
+    let page = v.send_plan(&again, &[("node", "node")]).await.text().await.unwrap();
+    assert!(page.contains("100 are in the record already, all with the same value"), "{page}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_recipe_is_kept_found_again_edited_and_its_history_stays() {
+    let v = Visitor::owner().await;
+    assert!(v.page("/recipes").await.contains("None yet."));
+    let plan = begin(&v, "first.csv", file(0, 100).as_bytes()).await;
+    v.send_plan(&plan, &[("do", "store"), ("save_as", "θ “ride” node"), ("depth-0", "7")]).await;
+    let list = v.page("/recipes").await;
+    assert!(list.contains("θ “ride” node") && list.contains("comma; %s; UTC+00:00; one record a line"), "{list}");
+    let next = begin(&v, "whatever.csv", file(100, 100).as_bytes()).await;
+    let page = v.page(&next).await;
+    assert!(page.contains("Read by the recipe “θ “ride” node”") || page.contains("value=\"7\""), "{page}");
+    assert!(page.contains("name=\"depth-0\" value=\"7\""), "its depths too: {page}");
+
+    let name = "%CE%B8%20%E2%80%9Cride%E2%80%9D%20node";
+    let one = v.page(&format!("/recipes/one?name={name}")).await;
+    assert!(one.contains("&#34;version&#34;: 2") || one.contains("\"version\": 2"), "{one}");
+    let body = v.page(&format!("/recipes/file?name={name}")).await;
+    let slip =
+        v.post("/recipes", &[("name", "θ “ride” node"), ("body", "{\"recipe\": 1}")]).await.text().await.unwrap();
+    assert!(slip.contains("This is no recipe") && slip.contains("What is saved stays as it was"), "{slip}");
+    let edited = body.replace("\"depth_cm\": 7.0", "\"depth_cm\": 9.0");
+    assert_eq!(v.post("/recipes", &[("name", "θ “ride” node"), ("body", &edited)]).await.status(), 303);
+    let one = v.page(&format!("/recipes/one?name={name}")).await;
+    assert!(one.contains("What it was before"), "{one}");
+    v.post("/recipes/drop", &[("name", "θ “ride” node")]).await;
+    assert!(v.page("/recipes").await.contains("None yet."));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_dialect_without_a_guess_is_solved_by_the_controls_alone() {
+    let v = Visitor::owner().await;
+    // Seconds since 2000 are no form of a time; day, hour and minute are told by columns of a strange order behind marks.
+    let line = |i: i64| format!("@{}~{}~{}~2026~{}~{}.5\n", i / 4 % 24, i % 4 * 15, 1 + i / 96, 3, 880 + i % 7);
+    let text: String = (0..300).map(line).collect();
+    let plan = begin(&v, "strange.txt", text.replace('~', " ; ").replace('@', "x").as_bytes()).await;
+    let page = v.page(&plan).await;
+    assert!(page.contains("id=\"time_pattern\""), "every control is there: {page}");
+    let changes = [
+        ("separator", "semicolon"),
+        ("header_lines", "0"),
+        ("time_columns", "4 5 3 1 2"),
+        ("time_pattern", "%Y %m %d x%H %M"),
+        ("clock", "fixed"),
+        ("offset", "0"),
+        ("layout", "wide"),
+    ];
+    let shown = v.send_plan(&plan, &changes).await.text().await.unwrap();
+    assert!(shown.contains("300 records, 1 – 4 Mar 2026") || shown.contains("300 records, 1 Mar"), "{shown}");
+    let stored = [&changes[..], &[("do", "store"), ("quantity-0", "raw_output"), ("unit-0", "mV")]].concat();
+    v.send_plan(&plan, &stored).await;
+    assert!(v.page(&plan).await.contains("300 records are stored."), "{}", v.page(&plan).await);
+}
