@@ -81,7 +81,6 @@ pub async fn take(root: &Path) -> Result<(), Failed> {
         std::fs::write(out.join(format!("{name}.png")), browser.picture().await?)?;
     }
     compare(&browser, &base, &out).await?;
-    practice(&browser, &base, &out).await?;
     import(&browser, &base, &out, data.path()).await?;
     browser.close().await?;
     Ok(())
@@ -119,26 +118,6 @@ async fn compare(browser: &Browser, base: &str, out: &Path) -> Result<(), Failed
     Ok(())
 }
 
-/// A practice run in which a beginner went on step by step, with the truth at its end.
-async fn practice(browser: &Browser, base: &str, out: &Path) -> Result<(), Failed> {
-    browser.open(&format!("{base}/studies/1/bench")).await?;
-    browser.click("form[action='/studies/1/practice'] button").await?;
-    browser.wait(".standins").await?;
-    loop {
-        let next = browser.text(".standins .btn-primary").await?;
-        browser.script("document.querySelector('.standins').dataset.old = 'yes'").await?;
-        browser.press_in(".standins .btn-primary", "\u{e007}").await?;
-        let fresh = "return document.querySelector('.standins')?.dataset.old ?? 'no'";
-        browser.wait_script(fresh, |v| v.as_str() == Some("no")).await?;
-        if next == "Show the truth" {
-            break;
-        }
-    }
-    settled(browser).await?;
-    std::fs::write(out.join("practice.png"), browser.picture().await?)?;
-    Ok(())
-}
-
 /// Waits until fonts are there and the strips, if the page has any, show what was asked last.
 async fn settled(browser: &Browser) -> Result<(), Failed> {
     let script = "const s = document.querySelector('[data-strips]');
@@ -149,7 +128,7 @@ async fn settled(browser: &Browser) -> Result<(), Failed> {
     Ok(())
 }
 
-/// A messy file, as it is understood before it is stored.
+/// A messy file, as it is understood before it is stored, and what became of each of its lines.
 async fn import(browser: &Browser, base: &str, out: &Path, dir: &Path) -> Result<(), Failed> {
     let mut text = String::from(
         "# node 05, ride edge, clock is UTC+1 all year\r\nZeit;Feuchte 5 cm [mV];Feuchte 15 cm [mV];Boden 5 cm [°C];by\r\n",
@@ -175,5 +154,9 @@ async fn import(browser: &Browser, base: &str, out: &Path, dir: &Path) -> Result
     browser.wait_text(".answer", "records").await?;
     settled(browser).await?;
     std::fs::write(out.join("import.png"), browser.picture().await?)?;
+    browser.press_in("button[value='store']", "\u{e007}").await?;
+    browser.wait_text("main", "Every line of the file").await?;
+    settled(browser).await?;
+    std::fs::write(out.join("import-report.png"), browser.picture().await?)?;
     Ok(())
 }

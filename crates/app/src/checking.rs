@@ -8,7 +8,7 @@ use ebrel_core::quality::{
 use ebrel_core::series::{CalibrationHistory, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::units::{Principle, Quantity, SpanSeconds, UnixSeconds};
-use ebrel_formats::package::{CalibrationRow, ChannelRow, FlagRow, HorizonRow, Package, ReadingRow};
+use ebrel_formats::package::{CalibrationRow, ChannelRow, FlagRow, HorizonRow, Package, Rows};
 
 /// A channel of the package in order of time, each time once.
 struct Sorted {
@@ -21,20 +21,20 @@ struct Sorted {
 struct Station<'p> {
     code: &'p str,
     rows: Vec<&'p ChannelRow>,
-    sorted: Vec<Sorted>,
+    sorted: Vec<&'p Sorted>,
     labels: Vec<String>,
 }
 
 impl<'p> Station<'p> {
     /// Takes the channels of a quantity that this version knows.
-    fn of(package: &'p Package, code: &'p str) -> Self {
-        let here = package.channels.iter().filter(|(c, _)| c.station == code);
-        let known: Vec<_> = here.filter(|(c, _)| Quantity::from_code(&c.quantity).is_some()).collect();
+    fn of(package: &'p Package, sorted: &'p [Sorted], code: &'p str) -> Self {
+        let here = package.channels.iter().zip(sorted).filter(|((c, _), _)| c.station == code);
+        let known: Vec<_> = here.filter(|((c, _), _)| Quantity::from_code(&c.quantity).is_some()).collect();
         Self {
             code,
-            rows: known.iter().map(|(c, _)| c).collect(),
-            sorted: known.iter().map(|(c, r)| sort(package, c, r)).collect(),
-            labels: known.iter().map(|(c, _)| label(c)).collect(),
+            rows: known.iter().map(|((c, _), _)| c).collect(),
+            sorted: known.iter().map(|(_, sorted)| *sorted).collect(),
+            labels: known.iter().map(|((c, _), _)| label(c)).collect(),
         }
     }
 
@@ -44,13 +44,18 @@ impl<'p> Station<'p> {
     }
 }
 
-/// Runs every test on a package and returns the flags as rows of `flags.csv`.
+/// Runs every test on a package and returns the flags as rows of `flags.csv`. The package is used up: its readings go on as they are,
+/// so that millions of them are not held twice.
 #[must_use]
-pub fn check(package: &Package, settings: &Settings) -> Vec<FlagRow> {
+pub fn check(mut package: Package, settings: &Settings) -> Vec<FlagRow> {
+    let readings: Vec<Rows> = package.channels.iter_mut().map(|(_, rows)| std::mem::take(rows)).collect();
+    let rows = package.channels.iter().map(|(row, _)| row);
+    let sorted: Vec<Sorted> = rows.zip(readings).map(|(row, readings)| sort(&package, row, readings)).collect();
+    let package = &package;
     let mut codes: Vec<&str> = package.channels.iter().map(|(c, _)| c.station.as_str()).collect();
     codes.sort_unstable();
     codes.dedup();
-    let stations: Vec<Station<'_>> = codes.into_iter().map(|code| Station::of(package, code)).collect();
+    let stations: Vec<Station<'_>> = codes.into_iter().map(|code| Station::of(package, &sorted, code)).collect();
     let channels: Vec<Vec<Channel<'_>>> = stations.iter().map(|s| s.channels(package)).collect();
     let mut rows = Vec::new();
     for (i, station) in stations.iter().enumerate() {
@@ -103,22 +108,30 @@ fn label(row: &ChannelRow) -> String {
 
 /// Brings readings into order; of several at one time the first in the file stands. Raw output that a calibration of
 /// the package covers is turned into water content.
-fn sort(package: &Package, row: &ChannelRow, readings: &[ReadingRow]) -> Sorted {
-    let mut ordered: Vec<&ReadingRow> = readings.iter().filter(|r| r.value.is_finite() || r.raw.is_some()).collect();
-    ordered.sort_by_key(|r| r.time);
+fn sort(package: &Package, row: &ChannelRow, readings: Rows) -> Sorted {
     let mut out = Sorted { series: Series::default(), raw: None, repeats: Vec::new() };
-    let mut raws = Vec::with_capacity(ordered.len());
-    for r in ordered {
-        if out.series.times.last() == Some(&r.time.0) {
-            let first = out.series.values[out.series.len() - 1];
-            out.repeats.push(Repeat { time: r.time, first, later: r.value });
-            continue;
+    let rising = readings.times.windows(2).all(|w| w[0] < w[1]);
+    let whole = readings.values.iter().all(|v| v.is_finite());
+    let mut raws = readings.raws.clone();
+    if rising && whole {
+        out.series = Series { times: readings.times, values: readings.values };
+    } else {
+        let mut ordered: Vec<_> = readings.iter().filter(|r| r.value.is_finite() || r.raw.is_some()).collect();
+        ordered.sort_by_key(|r| r.time);
+        raws.clear();
+        for r in ordered {
+            if out.series.times.last() == Some(&r.time.0) {
+                let first = out.series.values[out.series.len() - 1];
+                out.repeats.push(Repeat { time: r.time, first, later: r.value });
+                continue;
+            }
+            out.series.times.push(r.time.0);
+            out.series.values.push(r.value);
+            raws.push(r.raw.unwrap_or(f64::NAN));
         }
-        out.series.times.push(r.time.0);
-        out.series.values.push(r.value);
-        raws.push(r.raw.unwrap_or(f64::NAN));
     }
     if raws.iter().any(|r| r.is_finite()) {
+        raws.resize(out.series.len(), f64::NAN);
         out.raw = Some(raws);
     } else if row.quantity == Quantity::RawOutput.code() {
         let history = history(package, &row.channel);
@@ -190,6 +203,7 @@ fn events(package: &Package, station: &str) -> Vec<Event> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use ebrel_formats::package::ReadingRow;
 
     fn package() -> Package {
         let value = |i: i64| 0.3 - 1e-5 * i as f64 + 0.001 * ((i * 7919 % 13) as f64 / 13.0);
@@ -208,16 +222,16 @@ mod tests {
             interval_s: Some(900),
             ..ChannelRow::default()
         };
-        Package { channels: vec![(row, readings)], ..Package::default() }
+        Package { channels: vec![(row, readings.into_iter().collect())], ..Package::default() }
     }
 
     #[test]
     fn a_package_is_checked_alone_and_the_same_way_again() {
-        let rows = check(&package(), &Settings::default());
+        let rows = check(package(), &Settings::default());
         let mut tests: Vec<_> = rows.iter().map(|r| r.test.as_str()).collect();
         tests.sort_unstable();
         assert_eq!(tests, ["gap", "repeated", "spike"], "{rows:?}");
         let bytes = |rows: &[FlagRow]| ebrel_formats::package::flags_csv(rows).unwrap();
-        assert_eq!(bytes(&rows), bytes(&check(&package(), &Settings::default())));
+        assert_eq!(bytes(&rows), bytes(&check(package(), &Settings::default())));
     }
 }

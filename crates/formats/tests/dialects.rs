@@ -2,7 +2,6 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
-use ebrel_core::units::UnixSeconds;
 use ebrel_formats::logger::{Clock, Read, Recipe, Separator, Text, guess, read};
 use ebrel_formats::package::{PackageError, read_path, read_zip};
 use ebrel_formats::rfc3339;
@@ -154,8 +153,8 @@ fn a_package_from_elsewhere_may_be_a_bare_folder_with_more_columns() {
     let package = read_path(dir.path()).unwrap();
     let (row, readings) = &package.channels[0];
     assert_eq!((row.depth_cm, row.interval_s, readings.len()), (Some(5.0), Some(900), 2));
-    assert_eq!((readings[0].time, readings[0].value), (UnixSeconds(1_772_324_100), 0.31));
-    assert!(readings[1].value.is_nan() && readings[1].raw.is_none());
+    assert_eq!((readings.times[0], readings.values[0]), (1_772_324_100, 0.31));
+    assert!(readings.values[1].is_nan() && readings.get(1).unwrap().raw.is_none());
 }
 
 #[test]
@@ -201,4 +200,43 @@ fn a_table_whose_times_are_days_is_read_beside_a_line_of_yet_another_form() {
     let tables: Vec<_> = got.survey.columns.iter().map(|c| (c.table.as_str(), c.valid)).collect();
     assert_eq!(tables, [("Q", 200), ("DAY", 2)], "{:?}", got.survey.groups);
     assert_eq!(got.survey.tally.unreadable, 1, "the line without seconds is told");
+}
+
+#[test]
+fn every_fault_of_a_package_is_named_and_not_the_first_alone() {
+    let channels = "channel,station,quantity,unit,instrument_min,instrument_max\na,s,water_content,m3/m3,0.5,0.1\nb,s,wetness,m3/m3,,\na,s,rain,mm,,\n";
+    let readings = "channel,time,value\na,2026-03-01T00:15:00Z,0.31\nnowhere,2026-03-01T00:15:00Z,1\na,yesterday,1\na,2026-03-01T00:30:00Z,wet\n";
+    let events = "station,kind,start,end,amount,unit,note\ns,visit,2026-03-02T00:00:00Z,2026-03-01T00:00:00Z,,,\n";
+    let dir = folder(&[("channels.csv", channels), ("readings.csv", readings), ("events.csv", events)]);
+    let told = read_path(dir.path()).unwrap_err().to_string();
+    for part in [
+        "channels.csv, line 2: the least that “a” can tell lies over the greatest",
+        "channels.csv, line 3: “wetness” is no quantity of a package",
+        "channels.csv, line 4: the channel “a” stands there twice",
+        "events.csv, line 2: the event “visit” ends before it starts",
+        "readings.csv, line 3: channel “nowhere” is not in channels.csv",
+        "readings.csv, line 4: “yesterday” is no RFC 3339 time",
+        "readings.csv, line 5: “wet” is no number",
+    ] {
+        assert!(told.contains(part), "{part}\n{told}");
+    }
+    let many: String = (0..300).map(|i| format!("a,x{i},1\n")).collect();
+    let dir = folder(&[("channels.csv", CHANNELS), ("readings.csv", &format!("channel,time,value\n{many}"))]);
+    let told = read_path(dir.path()).unwrap_err().to_string();
+    assert!(told.lines().count() == 101 && told.ends_with("and 200 more"), "{told}");
+}
+
+#[test]
+fn a_table_that_stands_twice_in_a_package_is_said() {
+    use std::io::Write;
+    let mut zip = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    let readings = "channel,time,value\na.m05,2026-03-01T00:15:00Z,0.31\n";
+    for (name, text) in [("one/channels.csv", CHANNELS), ("one/readings.csv", readings), ("two/readings.csv", readings)]
+    {
+        zip.start_file(name, zip::write::SimpleFileOptions::default()).unwrap();
+        zip.write_all(text.as_bytes()).unwrap();
+    }
+    let bytes = zip.finish().unwrap().into_inner();
+    let told = read_zip(&bytes, "x.zip").unwrap_err().to_string();
+    assert_eq!(told, "readings.csv stands in the package more than once: keep the one that is meant");
 }

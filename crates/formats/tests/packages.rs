@@ -24,7 +24,8 @@ fn row(curve: &Curve) -> CalibrationRow {
 }
 
 fn package(name: &str, calibrations: Vec<CalibrationRow>) -> Package {
-    let channel = ChannelRow { channel: name.into(), station: "cut".into(), ..ChannelRow::default() };
+    let channel =
+        ChannelRow { channel: name.into(), station: "cut".into(), quantity: "rain".into(), ..ChannelRow::default() };
     let reading = ReadingRow { time: UnixSeconds(900), value: -0.25, raw: None, uncertainty: None };
     let event = EventRow {
         station: "cut".into(),
@@ -35,7 +36,12 @@ fn package(name: &str, calibrations: Vec<CalibrationRow>) -> Package {
         unit: String::new(),
         note: "=HYPERLINK(1)".into(),
     };
-    Package { channels: vec![(channel, vec![reading])], calibrations, events: vec![event], ..Package::default() }
+    Package {
+        channels: vec![(channel, [reading].into_iter().collect())],
+        calibrations,
+        events: vec![event],
+        ..Package::default()
+    }
 }
 
 #[test]

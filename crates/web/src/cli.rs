@@ -199,7 +199,7 @@ fn check(path: &Path, out: &Path, settings: Option<&Path>) -> anyhow::Result<()>
         }
     };
     let package = package::read_path(path)?;
-    let rows = checking::check(&package, &settings);
+    let rows = checking::check(package, &settings);
     let bytes = package::flags_csv(&rows)?;
     std::fs::write(out, bytes).map_err(|e| anyhow!("{}: {e}", out.display()))?;
     tell(&format!("{} flags written to {}", rows.len(), out.display()));

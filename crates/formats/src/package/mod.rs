@@ -4,10 +4,12 @@
 //! [`read_path`] reads a folder or a zip. Unknown columns are passed over, not refused.
 
 mod read;
+mod rows;
 mod tables;
 mod write;
 
 pub use read::{PackageError, read_path, read_zip};
+pub use rows::Rows;
 pub(crate) use tables::parse_time;
 pub use tables::{
     CalibrationRow, ChannelRow, ClockCheckRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow,

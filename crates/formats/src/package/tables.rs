@@ -1,5 +1,6 @@
 //! The tables of a record package, one struct a row; field names are the columns' names.
 
+use super::rows::Rows;
 use ebrel_core::calibration::{Curve, Form};
 use ebrel_core::series::DatedCurve;
 use ebrel_core::soil::Horizon;
@@ -320,7 +321,7 @@ pub struct FlagRow {
 
 /// A whole record package. What is only written may give its readings `R` one after another, without holding them.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Package<R = Vec<ReadingRow>> {
+pub struct Package<R = Rows> {
     /// Title of the package.
     pub title: String,
     /// What was selected, and what was assumed: goes into the descriptor.

@@ -11,6 +11,13 @@ async fn upload(site: &Site, name: &str, text: &str) {
     site.browser.wait("#plan").await.unwrap();
 }
 
+/// Waits until what was typed is shown and nothing hinders storing.
+async fn may_be_stored(site: &Site) {
+    let ready = "const b = document.querySelector('button[value=store]');
+        return Boolean(b) && !b.disabled && !document.querySelector('#plan').hasAttribute('aria-busy')";
+    site.browser.wait_script(ready, |v| v == true).await.unwrap();
+}
+
 fn quarters(head: &str, line: impl Fn(i64, String) -> String) -> String {
     let lines = (0..300).map(|i| {
         let t = ebrel_formats::rfc3339(ebrel_core::units::UnixSeconds(1_772_323_200 + i * 900));
@@ -48,7 +55,7 @@ async fn a_dialect_that_nothing_explains_is_told_by_the_controls_and_each_change
     browser.wait_text("[data-part='understood']", "1 Mar 2026 00:15").await.unwrap();
     browser.script("const q = document.querySelector('[name=quantity-0]'); q.value = 'raw_output'; document.querySelector('[name=unit-0]').value = 'mV'; q.dispatchEvent(new Event('change', {bubbles: true}));").await.unwrap();
     browser.wait_text("[data-part='answer'] .answer", "1 of 1 columns").await.unwrap();
-    browser.wait_script("const b = document.querySelector('button[value=store]'); return b && !b.disabled && !document.querySelector('#plan').hasAttribute('aria-busy')", |v| v == true).await.unwrap();
+    may_be_stored(&site).await;
     browser.press_in("button[value='store']", "\u{e007}").await.unwrap();
     browser.wait_text(".answer", "300 records are stored.").await.unwrap();
     site.end().await;
@@ -78,20 +85,19 @@ async fn an_import_with_a_wrong_clock_is_set_aside_and_read_anew() {
     let text = quarters("time,m05 [mV]\n", |i, t| format!("{t},{}.5\n", 880 + i % 7));
     upload(&site, "node 9.csv", &text).await;
     browser.fill("#node", "node 9").await.unwrap();
+    browser.press_in("#node", "\u{e004}").await.unwrap();
+    may_be_stored(&site).await;
     browser.press_in("button[value='store']", "\u{e007}").await.unwrap();
     browser.wait_text(".answer", "300 records are stored.").await.unwrap();
     browser.fill("#why", "the logger's clock was an hour ahead").await.unwrap();
     browser.press_in("#why", "\u{e007}").await.unwrap();
     browser.wait_text(".answer", "Set aside: the logger's clock").await.unwrap();
-    browser.click("form[action$='/anew'] button").await.unwrap();
+    browser.press_in("form[action$='/anew'] button", "\u{e007}").await.unwrap();
     browser.wait_text("#plan .said", "Read anew instead of").await.unwrap();
     browser.fill("#offset", "+01:00").await.unwrap();
     browser.press_in("#offset", "\u{e004}").await.unwrap();
     browser.wait_text("[data-part='answer'] .answer", "28 Feb").await.unwrap();
-    browser
-        .wait_script("return !document.querySelector('#plan').hasAttribute('aria-busy')", |v| v == true)
-        .await
-        .unwrap();
+    may_be_stored(&site).await;
     browser.press_in("button[value='store']", "\u{e007}").await.unwrap();
     browser.wait_text("main", "What reading anew changed").await.unwrap();
     site.end().await;

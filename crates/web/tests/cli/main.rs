@@ -137,7 +137,7 @@ async fn a_recipe_can_be_shown_edited_and_used() {
     assert!(done.status.success(), "{}", said(&done));
     ebrel(&["export", "--station", "cut", "--out", "p.zip"], dir.path());
     let package = read_path(&dir.path().join("p.zip")).unwrap();
-    let first = package.channels[0].1[0].time;
+    let first = ebrel_core::units::UnixSeconds(package.channels[0].1.times[0]);
     assert_eq!(ebrel_formats::rfc3339(first), "2026-02-28T23:00:00Z", "the clock was an hour ahead of UTC");
     let wrong = ebrel(&["import", "node03.csv", "--station", "cut", "--recipe", "nowhere.json"], dir.path());
     assert!(said(&wrong).contains("neither a saved recipe nor a file"));
@@ -315,4 +315,49 @@ async fn an_import_of_the_same_file_by_two_processes_at_once_is_stored_once() {
         assert!(series.times.windows(2).all(|w| w[0] < w[1]), "each time once");
         assert!(store.repeats(stream.id).await.unwrap().is_empty());
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_import_ends_with_a_number_that_says_how_it_went() {
+    let dir = rig().await;
+    let whole = ebrel(&["import", "node03.csv", "--station", "cut", "--json"], dir.path());
+    assert_eq!(whole.status.code(), Some(0), "{}", said(&whole));
+    let told: serde_json::Value = serde_json::from_slice(&whole.stdout).unwrap();
+    let tally = &told[0]["report"]["tally"];
+    let sum: u64 = tally.as_object().unwrap().values().filter_map(serde_json::Value::as_u64).sum();
+    assert_eq!(sum, file(600).lines().count() as u64, "every line of the file: {tally}");
+
+    std::fs::write(dir.path().join("torn.csv"), file(50) + "\"2026-03-02 0").unwrap();
+    let torn = ebrel(&["import", "torn.csv", "--station", "cut"], dir.path());
+    assert_eq!(torn.status.code(), Some(3), "{}", said(&torn));
+    assert!(said(&torn).contains("1 line, line 54: a quote is left open"), "{}", said(&torn));
+
+    std::fs::write(dir.path().join("letter.txt"), "Dear all,\nyours\n").unwrap();
+    let nothing = ebrel(&["import", "letter.txt", "--station", "cut"], dir.path());
+    assert_eq!(nothing.status.code(), Some(1));
+    let shown = ebrel(&["import", "letter.txt", "--station", "cut", "--show-recipe"], dir.path());
+    assert!(said(&shown).contains("\"version\": 2") && shown.status.code() == Some(1), "{}", said(&shown));
+    let both = ebrel(&["import", "node03.csv", "letter.txt", "--station", "cut"], dir.path());
+    assert_eq!(both.status.code(), Some(3), "one of two");
+    assert!(said(&both).contains("1 of 2 files stored"), "{}", said(&both));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_folder_is_taken_at_once_and_what_grows_in_it_again() {
+    let dir = rig().await;
+    let season = dir.path().join("season");
+    std::fs::create_dir(&season).unwrap();
+    std::fs::write(season.join("a.csv"), file(100)).unwrap();
+    let first = ebrel(&["watch", "season", "--station", "cut", "--once"], dir.path());
+    assert!(first.status.success() && said(&first).contains("100 records new"), "{}", said(&first));
+    std::fs::write(season.join("a.csv"), file(150)).unwrap();
+    std::fs::write(season.join(".a.csv.part"), "half a copy").unwrap();
+    let grown = ebrel(&["watch", "season", "--station", "cut", "--once"], dir.path());
+    assert!(
+        said(&grown).contains("50 records new, 100 already known") && !said(&grown).contains("part"),
+        "{}",
+        said(&grown)
+    );
+    let folder = ebrel(&["import", "season", "--station", "cut"], dir.path());
+    assert!(said(&folder).contains("season/a.csv: 0 records new, 150 already known"), "{}", said(&folder));
 }

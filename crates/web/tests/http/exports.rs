@@ -50,7 +50,7 @@ async fn what_is_told_before_is_what_comes_out() {
             .map(|r| r.unwrap())
             .map(|r| r.iter().skip(1).take(channels).filter(|c| !c.is_empty()).count())
             .sum();
-        let finite = kept.channels.iter().flat_map(|c| &c.1).filter(|r| r.value.is_finite()).count();
+        let finite = kept.channels.iter().flat_map(|c| c.1.iter()).filter(|r| r.value.is_finite()).count();
         assert_eq!(cells, finite, "{query}: the wide table has them too");
     }
 }

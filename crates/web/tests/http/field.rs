@@ -241,8 +241,10 @@ async fn a_finished_round_is_a_record_and_an_unfinished_one_is_not_yet() {
     let answer = v.get("/stations/1/export/package.zip?from=2026-09-01&to=2026-09-02&leave_out=none").await;
     let package = ebrel_formats::package::read_zip(&answer.bytes().await.unwrap(), "p.zip").unwrap();
     let by_hand: Vec<_> = package.channels.iter().filter(|(c, r)| c.node == "handheld" && !r.is_empty()).collect();
-    let told: Vec<_> =
-        by_hand.iter().map(|(c, r)| (c.serial.as_str(), r.len(), r[0].raw.unwrap_or(r[0].value))).collect();
+    let told: Vec<_> = by_hand
+        .iter()
+        .map(|(c, r)| (c.serial.as_str(), r.len(), r.get(0).map_or(f64::NAN, |r| r.raw.unwrap_or(r.value))))
+        .collect();
     assert_eq!(told, [("BD-0417", 1, 1021.5), ("DT-0208", 1, 16.4)]);
     let pack: Value = v.get("/stations/1/field/pack.json").await.json().await.unwrap();
     let drawing = pack["drawing"].as_str().unwrap();

@@ -4,7 +4,7 @@ use super::client::Visitor;
 use std::io::Write;
 
 fn file(from: i64, lines: i64) -> String {
-    let line = |i: i64| format!("{},{}.5,4.{}\n", 1_772_323_200 + i * 900, 880 + i % 7, i % 10);
+    let line = |i: i64| format!("{},{}.5,4.{}\n", 1_772_323_200 + i * 900, 880 + i.rem_euclid(7), i.rem_euclid(10));
     format!("ts,m05 [mV],t05 [degC]\n{}", (from..from + lines).map(line).collect::<String>())
 }
 
@@ -164,4 +164,40 @@ async fn a_dialect_without_a_guess_is_solved_by_the_controls_alone() {
     let stored = [&changes[..], &[("do", "store"), ("quantity-0", "raw_output"), ("unit-0", "mV")]].concat();
     v.send_plan(&plan, &stored).await;
     assert!(v.page(&plan).await.contains("300 records are stored."), "{}", v.page(&plan).await);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_large_file_is_stored_in_the_background_and_its_page_says_how_far_it_is() {
+    let v = Visitor::owner().await;
+    let plan = begin(&v, "long.csv", file(-70_000, 70_000).as_bytes()).await;
+    assert_eq!(v.send_plan(&plan, &[("do", "store")]).await.status(), 303);
+    let mut seen_running = false;
+    let report = loop {
+        let page = v.page(&plan).await;
+        if page.contains("records are stored.") {
+            break page;
+        }
+        assert!(page.contains("Being stored") || page.contains("Storing ended"), "{page}");
+        let far: serde_json::Value = serde_json::from_str(&v.page(&format!("{plan}/progress")).await).unwrap();
+        seen_running |= far["done"] == false && far["all"] == 70_001;
+        tokio::task::yield_now().await;
+    };
+    assert!(seen_running, "it was seen at work");
+    assert!(report.contains("70\u{202f}000 records are stored."), "{report}");
+    assert_eq!(v.send_plan(&plan, &[("do", "store")]).await.status(), 303, "twice is once");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn ten_thousand_columns_are_shown_in_a_page_of_bounded_size() {
+    let v = Visitor::owner().await;
+    let names: Vec<String> = (0..10_000).map(|i| format!("s{i} [mV]")).collect();
+    let mut text = format!("time,{}\n", names.join(","));
+    for i in 0..20 {
+        let values: Vec<String> = (0..10_000).map(|c| (880 + (c + i) % 7).to_string()).collect();
+        text += &format!("2026-03-01 {i:02}:00,{}\n", values.join(","));
+    }
+    let plan = begin(&v, "wide.csv", text.as_bytes()).await;
+    let page = v.page(&plan).await;
+    assert!(page.contains("20 records") && page.contains("and 9850 more columns"), "{}", &page[..3000]);
+    assert!(page.len() < 3_000_000, "{}", page.len());
 }

@@ -55,7 +55,8 @@ async fn exported(v: &Visitor, port: &str) -> (f64, Option<f64>) {
     let zip = v.get(path).await.bytes().await.unwrap();
     let package = ebrel_formats::package::read_zip(&zip, "cut.zip").unwrap();
     let (_, readings) = package.channels.into_iter().find(|c| c.0.port == port).unwrap();
-    (readings[0].value, readings[0].raw)
+    let first = readings.get(0).unwrap();
+    (first.value, first.raw)
 }
 
 #[tokio::test(flavor = "multi_thread")]

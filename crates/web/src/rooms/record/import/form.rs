@@ -219,7 +219,7 @@ fn resolve(form: &mut RecipeForm, known: &Recipe) -> Option<Recipe> {
     let columns = take(&mut form.time_columns, |t| columns(t, 1..=6));
     keep(columns.is_some());
     recipe.time.columns = columns.unwrap_or_default();
-    let forms = take(&mut form.time_pattern, |t| forms(t));
+    let forms = take(&mut form.time_pattern, forms);
     keep(forms.is_some());
     recipe.time.forms = forms.unwrap_or_default();
     recipe.time.newest_first = form.newest_first;
@@ -230,7 +230,7 @@ fn resolve(form: &mut RecipeForm, known: &Recipe) -> Option<Recipe> {
     recipe.thousands = if form.thousands == "blank" { Some(' ') } else { form.thousands.chars().next() };
     recipe.missing = words(&form.missing.text);
     recipe.notes = words(&form.notes.text);
-    let node = take(&mut form.node_column, |t| column_or_none(t));
+    let node = take(&mut form.node_column, column_or_none);
     keep(node.is_some());
     recipe.node = node.flatten();
     let layout = layout(form);
@@ -323,8 +323,8 @@ fn layout(form: &mut RecipeForm) -> Option<Layout> {
     }
     let keys = take(&mut form.keys, |t| columns(t, 1..=8));
     let value = take(&mut form.value, |t| columns(t, 1..=1));
-    let unit = take(&mut form.unit, |t| column_or_none(t));
-    let note = take(&mut form.note, |t| column_or_none(t));
+    let unit = take(&mut form.unit, column_or_none);
+    let note = take(&mut form.note, column_or_none);
     Some(Layout::Long { keys: keys?, value: value?[0], unit: unit?, note: note? })
 }
 
