@@ -218,3 +218,19 @@ proptest! {
         prop_assert!(got.readings.iter().all(|r| r.time > UnixSeconds(0)));
     }
 }
+
+#[test]
+fn what_a_guess_found_on_its_way_is_what_reading_by_it_finds() {
+    let mut known = 0;
+    for truth in &truths() {
+        let dir = tempfile::tempdir().unwrap();
+        let text = text_of(&truth.file, dir.path());
+        let guess = guess(&text, truth.offset_minutes).unwrap();
+        let read = read(&text, &guess.recipe).unwrap().survey;
+        if let Some(found) = guess.survey {
+            known += 1;
+            assert_eq!(found, read, "{}", truth.file);
+        }
+    }
+    assert!(known > 15, "{known}: most files need no second reading");
+}

@@ -61,14 +61,20 @@ pub fn begin(
         let mapping = fitted(&saved.mapping, &survey);
         return Ok(Begun { recipe: saved.recipe, mapping, survey, remarks: Vec::new(), by_hand: false });
     }
+    let mut known_survey = None;
     let (recipe, remarks, by_hand) = match logger::guess(text, offset_minutes) {
-        Ok(Guess { recipe, remarks, .. }) => {
+        Ok(Guess { recipe, remarks, survey, .. }) => {
+            // Whether times lie in the future was not asked while guessing.
+            known_survey = survey.filter(|s| s.extent.is_none_or(|e| e.1 <= latest(now)));
             (recipe, remarks.into_iter().map(|r| (r.sentence, r.open)).collect(), false)
         }
         Err(GuessError::Read(e)) => return Err(e.into()),
         Err(e) => (by_hand(&head, offset_minutes), vec![(format!("Nothing could be guessed: {e}."), true)], true),
     };
-    let survey = logger::survey(text, &recipe, latest(now))?;
+    let survey = match known_survey {
+        Some(survey) => survey,
+        None => logger::survey(text, &recipe, latest(now))?,
+    };
     if let Some((name, saved)) = alike(&survey, known) {
         let again = logger::survey(text, &saved.recipe, latest(now))?;
         // A recipe that reads less than the guess does is not this file's.

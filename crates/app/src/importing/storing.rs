@@ -64,8 +64,8 @@ struct Kept {
     report: Report,
 }
 
-/// Readings that a piece holds at least.
-const PIECE: usize = 240_000;
+/// Readings that a piece holds: at least, so many for each channel, and at most. Each channel of a piece costs statements of its own.
+const PIECE: (usize, usize, usize) = (240_000, 1000, 2_400_000);
 
 enum Sent {
     Piece { readings: Vec<logger::Reading>, line: usize },
@@ -156,13 +156,12 @@ fn by_table(readings: Vec<logger::Reading>, job: &Job) -> Vec<Vec<logger::Readin
 }
 
 fn read_in_pieces(job: &Job, progress: &Progress, from_line: usize, to: &mpsc::Sender<Sent>) {
-    let plans = job
-        .mapping
-        .columns
-        .iter()
-        .map(|p| p.quantity.is_some().then(|| Conversion::of(p, job.recipe.time.newest_first)));
-    let mut pieces =
-        Pieces { columns: plans.collect(), piece: Vec::new(), progress, from_line, at: 1, to, first_counts: 0 };
+    let newest_first = job.recipe.time.newest_first;
+    let plans = job.mapping.columns.iter();
+    let columns: Vec<Option<Conversion>> =
+        plans.map(|p| p.quantity.is_some().then(|| Conversion::of(p, newest_first))).collect();
+    let enough = (columns.iter().flatten().count() * PIECE.1).clamp(PIECE.0, PIECE.2);
+    let mut pieces = Pieces { columns, piece: Vec::new(), enough, progress, from_line, at: 1, to, first_counts: 0 };
     let sent = match logger::pass(&job.text, &job.recipe, job.latest, &mut pieces) {
         Ok(survey) => Sent::End {
             readings: std::mem::take(&mut pieces.piece),
@@ -179,6 +178,8 @@ fn read_in_pieces(job: &Job, progress: &Progress, from_line: usize, to: &mpsc::S
 struct Pieces<'p> {
     columns: Vec<Option<Conversion>>,
     piece: Vec<logger::Reading>,
+    /// Readings that make a piece.
+    enough: usize,
     progress: &'p Progress,
     from_line: usize,
     /// The line at hand.
@@ -202,10 +203,10 @@ impl Taker for Pieces<'_> {
         if number.is_multiple_of(512) {
             self.progress.lines.store(number, Ordering::Relaxed);
         }
-        if self.piece.len() < PIECE {
+        if self.piece.len() < self.enough {
             return !self.progress.is_cancelled();
         }
-        let readings = std::mem::replace(&mut self.piece, Vec::with_capacity(PIECE + 4096));
+        let readings = std::mem::replace(&mut self.piece, Vec::with_capacity(self.enough + 4096));
         self.to.blocking_send(Sent::Piece { readings, line: number }).is_ok() && !self.progress.is_cancelled()
     }
 }

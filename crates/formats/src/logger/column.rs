@@ -91,6 +91,15 @@ impl Column {
         *of_hour = (of_hour.0 + value, of_hour.1 + 1);
     }
 
+    /// Moves all its times by so many seconds.
+    pub(super) fn shift(&mut self, seconds: i64) {
+        let moved = |t: UnixSeconds| UnixSeconds(t.0 + seconds);
+        self.extent = self.extent.map(|(a, b)| (moved(a), moved(b)));
+        if let Some(hours) = &mut self.hours {
+            hours.rotate_right((seconds as f64 / 3600.0).round().rem_euclid(24.0) as usize);
+        }
+    }
+
     /// The mean of each hour of the day (UTC), where every hour has readings.
     #[must_use]
     pub fn daily_wave(&self) -> Option<[f64; 24]> {

@@ -82,6 +82,17 @@ pub struct Survey {
     pub samples: Vec<Sample>,
 }
 
+impl Survey {
+    /// The same survey by a clock that shows so many seconds more than UTC.
+    pub(super) fn shifted(mut self, offset_s: i64) -> Self {
+        let moved = |t: UnixSeconds| UnixSeconds(t.0 - offset_s);
+        self.columns.iter_mut().for_each(|c| c.shift(-offset_s));
+        self.samples.iter_mut().for_each(|s| s.time = moved(s.time));
+        self.extent = self.extent.map(|(a, b)| (moved(a), moved(b)));
+        self
+    }
+}
+
 /// Why a file cannot be read at all. Everything else is told in [`Survey::groups`].
 #[derive(Debug, Error)]
 pub enum ReadError {

@@ -162,6 +162,7 @@ impl Draft {
         }
         let mut nights = Nights::new(!matches!(self.layout, Layout::Wide));
         let found = pass(text, &recipe, UnixSeconds(i64::MAX), &mut nights)?;
+        let as_read = recipe.clone();
         marks::settle(&mut recipe, &found.columns, self.parted.numbers);
         if recipe.header.columns.is_empty() {
             recipe.header.columns = names_for_the_nameless(&found);
@@ -175,7 +176,22 @@ impl Draft {
         {
             recipe.time.clock = self.clock(top, &found, &nights, offset_minutes, &mut remarks);
         }
-        Ok(Guess { recipe, remarks, runner_up: None })
+        let survey = survey_by(&recipe, &as_read, found);
+        Ok(Guess { recipe, remarks, runner_up: None, survey })
+    }
+}
+
+/// What was found by a recipe as another one has it, if they differ in nothing but a fixed clock.
+fn survey_by(recipe: &Recipe, as_read: &Recipe, found: Survey) -> Option<Survey> {
+    let clock = as_read.time.clock.clone();
+    let same = Recipe { time: Times { clock, ..recipe.time.clone() }, ..recipe.clone() } == *as_read;
+    let forms = recipe.time.forms.iter().map(|f| super::super::form::TimeForm::new(f).is_ok_and(|f| f.tells_offset()));
+    let told: Vec<bool> = forms.collect();
+    match &recipe.time.clock {
+        _ if !same => None,
+        now if *now == as_read.time.clock || told.iter().all(|t| *t) => Some(found),
+        Clock::Fixed(minutes) if told.iter().all(|t| !*t) => Some(found.shifted(i64::from(*minutes) * 60)),
+        _ => None,
     }
 }
 

@@ -12,7 +12,7 @@ mod sample;
 mod times;
 
 use super::checksum;
-use super::pass::ReadError;
+use super::pass::{ReadError, Survey};
 use super::recipe::{Clock, Recipe};
 use super::text::Text;
 use draft::Draft;
@@ -58,6 +58,8 @@ pub struct Guess {
     pub remarks: Vec<Remark>,
     /// The next best, if it explains nearly as much.
     pub runner_up: Option<Recipe>,
+    /// What the file holds by the recipe, where finding it came to read all of it so.
+    pub survey: Option<Survey>,
 }
 
 /// Guesses how a file is written. `offset_minutes` is the study's fixed offset, taken where the file tells nothing.

@@ -1,6 +1,7 @@
 //! The columns of a file on the page: what each is, with a small drawing of its whole run and of what the record has there.
 
-use super::form::{Typed, take};
+use super::form::Typed;
+use super::reading::take;
 use crate::shell::forms::{Field, optional};
 use ebrel_app::importing::{ColumnPlan, Mapping, Overlap, unit_fits};
 use ebrel_core::register::check_serial;

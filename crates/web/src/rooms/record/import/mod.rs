@@ -4,6 +4,7 @@ mod columns;
 mod form;
 mod opened;
 mod plan;
+mod reading;
 mod recipes;
 mod report;
 mod upload;

@@ -1,8 +1,9 @@
 //! Before anything is stored: what was understood of a file, every control of its recipe, and what each column is.
 
 use super::columns::{ColumnForm, SHOWN, column_forms, quantities, read_columns, show_runs};
-use super::form::{RecipeForm, Typed, read_form, recipe_form};
+use super::form::{RecipeForm, Typed, recipe_form};
 use super::opened::{Opened, json};
+use super::reading::read_form;
 use super::report::{RunningPage, show_report};
 use super::wave::{Wave, wave};
 use super::work;

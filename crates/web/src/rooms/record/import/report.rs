@@ -125,10 +125,15 @@ fn report_of(import: &Import) -> Result<Report, Problem> {
 }
 
 fn answer(r: &Report) -> String {
-    match (r.new_records, r.known_records) {
+    let stored = match (r.new_records, r.known_records) {
         (0, known) => format!("Nothing new: all {} records were known already.", grouped(known)),
         (new, 0) => format!("{} records are stored.", grouped(new)),
         (new, known) => format!("{} records are stored; {} were known already.", grouped(new), grouped(known)),
+    };
+    match r.losses() {
+        0 => stored,
+        1 => format!("{stored} 1 line or cell could not be read."),
+        n => format!("{stored} {} lines or cells could not be read.", grouped(n)),
     }
 }
 
