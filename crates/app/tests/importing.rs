@@ -303,3 +303,172 @@ fn a_file_is_kept_under_its_hash_once_and_as_it_came() {
     assert_eq!(std::fs::read_dir(dir.path().join("files")).unwrap().count(), 3, "nothing half-written stays");
     assert!(keep_file(dir.path(), &dir.path().join("not there")).is_err());
 }
+
+#[tokio::test]
+async fn values_become_those_of_the_record_by_factor_offset_and_counting() {
+    let (at, station, _dir) = common::station().await;
+    let line = |i: i64| format!("{},{},{},{}\n", FROM + i * 900, 50 + i, 30 + i % 3, (65_530 + i * 2) % 65_536);
+    let lines: String = (0..10).map(line).collect();
+    let (file, mut mapping) = opened(&format!("ts,soil temp 5 [°F],vwc_30 [%],tips\n{lines}"));
+    let units: Vec<_> = mapping.columns.iter().map(|c| (c.quantity, c.unit.as_str(), c.depth_cm)).collect();
+    assert_eq!(units[0], (Some(Quantity::SoilTemperature), "degC", Some(5.0)));
+    assert_eq!(units[1], (Some(Quantity::WaterContent), "m3/m3", Some(30.0)));
+    assert_eq!(units[2].0, None, "tips are nothing before somebody says what one is");
+    let tips = &mut mapping.columns[2];
+    (tips.quantity, tips.unit, tips.factor, tips.counter) = (Some(Quantity::Rain), "mm".into(), 0.2, true);
+    let report = {
+        let (_, report) =
+            store(&at, &import(station), &file.job(&mapping), &Arc::new(Progress::default())).await.unwrap();
+        report
+    };
+    assert_eq!(
+        (report.new_readings, report.first_counts),
+        (29, 1),
+        "the first count has nothing to count from, and is told"
+    );
+    let streams = at.streams(station).await.unwrap();
+    let mut got = Vec::new();
+    for quantity in [Quantity::SoilTemperature, Quantity::WaterContent, Quantity::Rain] {
+        let stream = streams.iter().find(|s| s.quantity == quantity).unwrap();
+        got.push(at.series(stream.id).await.unwrap().values.clone());
+    }
+    assert!((got[0][0] - 10.0).abs() < 1e-9 && (got[1][1] - 0.31).abs() < 1e-9, "{got:?}");
+    assert!(
+        got[2].iter().all(|v| (v - 0.4).abs() < 1e-9),
+        "two tips a record, also where the counter ran over: {:?}",
+        got[2]
+    );
+}
+
+#[tokio::test]
+async fn nothing_goes_in_in_a_unit_that_its_quantity_does_not_have_or_twice_to_one_port() {
+    let (file, mapping) = opened(&text(HEAD, 0..50, 0.0));
+    let hindered = |change: &dyn Fn(&mut Mapping)| {
+        let mut changed = mapping.clone();
+        change(&mut changed);
+        hindrances(&file.read.survey, &changed, &[], NOW).join(" ")
+    };
+    for (change, sentence) in [
+        (
+            &(|m: &mut Mapping| m.columns[1].unit = "degF".into()) as &dyn Fn(&mut Mapping),
+            "soil temperature is stored in degC",
+        ),
+        (&|m| m.columns[0].unit = String::new(), "Give the unit of the raw output"),
+        (&|m| m.columns[0].factor = 0.0, "the factor must be a number other than 0"),
+        (&|m| m.columns[0].factor = f64::NAN, "the factor must be a number other than 0"),
+        (&|m| m.columns[0].plus = f64::INFINITY, "the factor must be a number other than 0"),
+        (&|m| m.columns[0].port = " ".into(), "Name the port of column “m05 [mV]”"),
+        (&|m| m.columns[0].depth_cm = Some(1e9), "Column “m05 [mV]”"),
+        (&|m| m.node = String::new(), "Name the node"),
+        (&|m| m.columns.iter_mut().for_each(|c| c.quantity = None), "No column is chosen"),
+    ] {
+        let told = hindered(change);
+        assert!(told.contains(sentence), "{sentence}: {told}");
+    }
+    let twice = hindered(&|m| {
+        m.columns[1] = ebrel_app::importing::ColumnPlan { column: "t05 [degC]".into(), ..m.columns[0].clone() };
+    });
+    assert!(twice.contains("Two columns go to port “m05”"), "{twice}");
+}
+
+#[test]
+fn reports_of_before_are_still_read() {
+    let old = r#"{"lines":300,"new_records":280,"known_records":20,"new_readings":560,"known_readings":40,"repeated_readings":0,
+        "missing":[["m05",3]],"left_out":["by"],"headers_again":3,"extent":[0,900],
+        "problems":[{"line":7,"reason":"2 fields where 3 are due","text":"2026"},{"line":9,"reason":"m05: “x” is no number","text":"x"}]}"#;
+    let report = Report::of_json(old).unwrap();
+    assert_eq!((report.tally.records, report.tally.repeated, report.losses()), (300, 3, 2));
+    assert_eq!(report.groups[0].whereabouts(), "1 line, line 7");
+    assert_eq!(report.groups[1].whereabouts(), "1 cell, line 9");
+    let again = Report::of_json(&serde_json::to_string(&report).unwrap()).unwrap();
+    assert_eq!(again, report, "kept in the form of now it says the same");
+}
+
+#[test]
+fn mappings_of_before_are_still_read() {
+    let old = r#"{"node":"node 03","columns":[{"column":"m05","quantity":"raw_output","port":"m05","unit":"mV","depth_cm":5.0,"serial":""}]}"#;
+    let mapping: Mapping = serde_json::from_str(old).unwrap();
+    let plan = &mapping.columns[0];
+    assert_eq!((plan.factor, plan.plus, plan.counter, plan.table.as_str()), (1.0, 0.0, false, ""));
+}
+
+#[tokio::test]
+async fn a_known_recipe_is_taken_for_files_that_begin_alike_and_read_no_worse_by_it() {
+    use ebrel_app::importing::{SavedRecipe, begin, head_of};
+    use ebrel_store::recipes::SavedBody;
+    let (file, mut mapping) = opened(&text(HEAD, 0..50, 0.0));
+    mapping.columns[0].depth_cm = Some(7.5);
+    let saved = SavedRecipe { recipe: file.recipe.clone(), mapping };
+    let known = [SavedBody {
+        name: "ride".into(),
+        body: serde_json::to_string(&saved).unwrap(),
+        head: head_of(&file.read.survey),
+        kept_at: NOW,
+        kept_by: "N. Arvel".into(),
+    }];
+    let look = |content: &str| {
+        let text = Text::of_bytes(content.as_bytes()).unwrap();
+        begin(&text, "x.csv", (None, &known), 0, &[], NOW).unwrap()
+    };
+    let alike = look(&text(HEAD, 50..90, 0.0));
+    assert_eq!(
+        (alike.mapping.columns[0].depth_cm, alike.remarks[0].0.as_str()),
+        (Some(7.5), "Read by the recipe “ride”: its files begin alike.")
+    );
+    let other = look(&text("time,m05 [mV],t05 [degC],lux", 50..90, 0.0));
+    assert_eq!(other.mapping.columns[0].depth_cm, Some(5.0), "another head is another logger");
+    let dressed = look(&text(HEAD, 50..90, 0.0).replace(',', ";").replace('.', ","));
+    assert_eq!(dressed.mapping.columns[0].depth_cm, Some(5.0), "what reads less than a guess is not its recipe");
+    assert_eq!(dressed.survey.tally.records, 40);
+    let nothing = look("Dear all,\nthe logger is in the hut.\n");
+    assert!(nothing.by_hand && nothing.remarks[0].0.contains("Nothing could be guessed") && nothing.remarks[0].1);
+}
+
+#[tokio::test]
+async fn two_loggers_of_one_file_go_to_two_nodes_with_one_import() {
+    let (at, station, _dir) = common::station().await;
+    let line = |i: i64| format!("{0},north,{1}\n{0},south,{2}\n", FROM + i * 900, 900 + i, 700 + i);
+    let (file, mapping) = opened(&format!("ts,logger,m05 [mV]\n{}", (0..40).map(line).collect::<String>()));
+    let report = {
+        let (_, report) =
+            store(&at, &import(station), &file.job(&mapping), &Arc::new(Progress::default())).await.unwrap();
+        report
+    };
+    assert_eq!((report.tally.records, report.new_readings), (80, 80));
+    let mut seen: Vec<_> = at.streams(station).await.unwrap().into_iter().map(|s| (s.node, s.port)).collect();
+    seen.sort();
+    assert_eq!(seen, [("north".into(), "m05".into()), ("south".to_owned(), "m05".to_owned())]);
+}
+
+#[tokio::test]
+async fn a_kill_between_setting_aside_and_reading_others_again_loses_nothing() {
+    let (at, station, dir) = common::station().await;
+    std::fs::create_dir(dir.path().join("files")).unwrap();
+    let mut ids = Vec::new();
+    for range in [0..100, 60..140] {
+        let source = dir.path().join("source.csv");
+        std::fs::write(&source, text(HEAD, range.clone(), 0.0)).unwrap();
+        let (file, mapping) = opened(&text(HEAD, range, 0.0));
+        let kept = Import {
+            sha256: keep_file(dir.path(), &source).unwrap(),
+            recipe: serde_json::to_string(&file.recipe).unwrap(),
+            mapping: serde_json::to_string(&mapping).unwrap(),
+            ..import(station)
+        };
+        ids.push(store(&at, &kept, &file.job(&mapping), &Arc::new(Progress::default())).await.unwrap().0);
+    }
+    // Only the first half of it: the readings are set aside, the other file was not read again.
+    let why = Withdrawn { at: NOW, by: "N. Arvel".into(), why: "an hour off".into() };
+    let mut unit = at.unit().await.unwrap();
+    unit.withdraw_import(ids[0], &why, &ids[1..]).await.unwrap();
+    unit.commit().await.unwrap();
+    let due = at.imports_cut_off().await.unwrap();
+    assert_eq!(due.iter().map(|i| (i.id, i.due_again)).collect::<Vec<_>>(), [(ids[1], true)], "the next start knows");
+    for _ in 0..2 {
+        ebrel_app::importing::withdrawing::read_again(&at, dir.path(), &due[0], NOW).await.unwrap();
+        assert_eq!(in_store(&at, station).await, 80 * 3 - 8, "and doing it twice changes nothing");
+    }
+    assert!(at.imports_cut_off().await.unwrap().is_empty());
+    let told = Report::of_json(&at.import(ids[1]).await.unwrap().report.unwrap()).unwrap();
+    assert_eq!(told.known_readings, 40 * 3 - 4, "its report stays as it was");
+}

@@ -2,6 +2,10 @@
 
 -- The archive or workbook that the file came in, by its hash; empty where it came alone.
 ALTER TABLE import ADD COLUMN archive TEXT NOT NULL DEFAULT '';
+-- What the guess said of itself, JSON; empty once a person changed the recipe.
+ALTER TABLE import ADD COLUMN remarks TEXT NOT NULL DEFAULT '';
+-- Another import that brought some of its readings was set aside: its file is due to be read again.
+ALTER TABLE import ADD COLUMN due_again INTEGER NOT NULL DEFAULT 0;
 -- How far storing has come, JSON; kept with each piece, so that a kill loses none of it.
 ALTER TABLE import ADD COLUMN progress TEXT;
 -- Set aside: its readings stay, but are no longer meant.

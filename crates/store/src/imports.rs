@@ -22,6 +22,8 @@ pub struct Import {
     pub recipe: String,
     /// Which column goes to which channel, JSON.
     pub mapping: String,
+    /// What the guess said of itself, JSON; empty once a person changed the recipe.
+    pub remarks: String,
     /// When it was begun.
     pub created_at: UnixSeconds,
     /// Name of the account, or of the command, that did it.
@@ -34,6 +36,8 @@ pub struct Import {
     pub withdrawn: Option<Withdrawn>,
     /// The import that this one reads anew.
     pub instead_of: Option<i64>,
+    /// Another import that brought some of its readings was set aside, and its file was not read again yet.
+    pub due_again: bool,
 }
 
 impl Import {
@@ -48,6 +52,8 @@ impl Import {
             archive: String::new(),
             recipe: String::new(),
             mapping: String::new(),
+            remarks: String::new(),
+            due_again: false,
             created_at,
             created_by: created_by.to_owned(),
             progress: None,
@@ -61,11 +67,11 @@ impl Import {
 /// That an import was set aside.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Withdrawn {
-    /// When.
+    /// When it was set aside.
     pub at: UnixSeconds,
-    /// By whom.
+    /// Name of the account that did it.
     pub by: String,
-    /// Why.
+    /// The reason, as it was typed.
     pub why: String,
 }
 
@@ -77,6 +83,8 @@ struct Row {
     archive: String,
     recipe: String,
     mapping: String,
+    remarks: String,
+    due_again: i64,
     created_at: i64,
     created_by: String,
     progress: Option<String>,
@@ -98,6 +106,8 @@ impl From<Row> for Import {
             archive: r.archive,
             recipe: r.recipe,
             mapping: r.mapping,
+            remarks: r.remarks,
+            due_again: r.due_again != 0,
             created_at: UnixSeconds(r.created_at),
             created_by: r.created_by,
             progress: r.progress,
@@ -120,7 +130,7 @@ impl Store {
         Ok(id)
     }
 
-    /// One import.
+    /// The import with this number.
     ///
     /// # Errors
     /// [`StoreError::NotFound`] if there is none with this number.
@@ -149,13 +159,15 @@ impl Store {
         Ok(rows.fetch_all(&self.pool).await?.into_iter().map(Import::from).collect())
     }
 
-    /// Imports whose storing was begun and has not ended: cut off by a kill.
+    /// Imports that a kill cut off: storing was begun and has not ended, or the file is due to be read again.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn imports_cut_off(&self) -> Result<Vec<Import>, StoreError> {
-        let rows =
-            sqlx::query_as!(Row, "SELECT * FROM import WHERE progress IS NOT NULL AND report IS NULL ORDER BY id");
+        let rows = sqlx::query_as!(
+            Row,
+            "SELECT * FROM import WHERE (progress IS NOT NULL AND report IS NULL) OR due_again = 1 ORDER BY id"
+        );
         Ok(rows.fetch_all(&self.pool).await?.into_iter().map(Import::from).collect())
     }
 
@@ -189,14 +201,15 @@ impl Unit {
     /// [`StoreError`] if the database refuses.
     pub async fn begin_import(&mut self, import: &Import) -> Result<i64, StoreError> {
         let done = sqlx::query!(
-            "INSERT INTO import (station_id, file_name, sha256, archive, recipe, mapping, created_at, created_by, progress, instead_of)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO import (station_id, file_name, sha256, archive, recipe, mapping, remarks, created_at, created_by, progress, instead_of)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             import.station_id,
             import.file_name,
             import.sha256,
             import.archive,
             import.recipe,
             import.mapping,
+            import.remarks,
             import.created_at.0,
             import.created_by,
             import.progress,
@@ -211,9 +224,10 @@ impl Unit {
     /// [`StoreError`] if the database refuses.
     pub async fn keep_import(&mut self, import: &Import) -> Result<(), StoreError> {
         sqlx::query!(
-            "UPDATE import SET recipe = ?, mapping = ?, progress = ?, report = ? WHERE id = ? AND report IS NULL",
+            "UPDATE import SET recipe = ?, mapping = ?, remarks = ?, progress = ?, report = ? WHERE id = ? AND report IS NULL",
             import.recipe,
             import.mapping,
+            import.remarks,
             import.progress,
             import.report,
             import.id
@@ -224,11 +238,11 @@ impl Unit {
     }
 
     /// Sets an import aside: its readings, and the other values that it brought of known ones, are no longer meant. They stay as
-    /// they came. Returns how many readings went.
+    /// they came. Files of `others` brought some of the same: they are due to be read again. Returns how many readings went.
     ///
     /// # Errors
     /// [`StoreError::Rule`] if it is set aside already, or not stored.
-    pub async fn withdraw_import(&mut self, id: i64, w: &Withdrawn) -> Result<usize, StoreError> {
+    pub async fn withdraw_import(&mut self, id: i64, w: &Withdrawn, others: &[i64]) -> Result<usize, StoreError> {
         let done = sqlx::query!(
             "UPDATE import SET withdrawn_at = ?, withdrawn_by = ?, withdrawn_why = ?
              WHERE id = ? AND withdrawn_at IS NULL AND report IS NOT NULL",
@@ -263,7 +277,19 @@ impl Unit {
             self.readings_moved(stream, first, last).await?;
         }
         self.forget_repeats(id, true).await?;
+        for other in others {
+            sqlx::query!("UPDATE import SET due_again = 1 WHERE id = ?", other).execute(self.connection()).await?;
+        }
         Ok(moved)
+    }
+
+    /// Notes that the file of an import was read again.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn read_again(&mut self, id: i64) -> Result<(), StoreError> {
+        sqlx::query!("UPDATE import SET due_again = 0 WHERE id = ?", id).execute(self.connection()).await?;
+        Ok(())
     }
 
     /// Takes back that an import was set aside. Its readings are meant again where no other stands in their place by now; what

@@ -6,7 +6,7 @@ use ebrel_core::units::UnixSeconds;
 /// A saved recipe.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SavedBody {
-    /// Its name.
+    /// The name, which is its own among all recipes.
     pub name: String,
     /// The recipe with its mapping, JSON.
     pub body: String,
@@ -14,7 +14,7 @@ pub struct SavedBody {
     pub head: String,
     /// When it was kept.
     pub kept_at: UnixSeconds,
-    /// By whom.
+    /// Name of the account that kept it.
     pub kept_by: String,
 }
 

@@ -147,17 +147,20 @@ async fn an_import_set_aside_keeps_its_readings_and_comes_back_as_it_was() {
     let whole = rig.store.series(stream).await.unwrap();
     let set_aside = Withdrawn { at: UnixSeconds(9), by: "N. Arvel".into(), why: "the clock was an hour off".into() };
     let mut unit = rig.store.unit().await.unwrap();
-    assert_eq!(unit.withdraw_import(ids[0], &set_aside).await.unwrap(), 100);
+    assert_eq!(unit.withdraw_import(ids[0], &set_aside, &[ids[1]]).await.unwrap(), 100);
     unit.commit().await.unwrap();
     let left = rig.store.series(stream).await.unwrap();
+    assert_eq!(rig.store.imports_cut_off().await.unwrap()[0].id, ids[1], "due to be read again, also after a kill");
     assert_eq!((left.len(), left.times[0]), (20, 100 * 900), "what the other brought stays, and no more");
     assert_eq!(rig.store.import(ids[0]).await.unwrap().withdrawn, Some(set_aside.clone()));
     let mut unit = rig.store.unit().await.unwrap();
-    assert!(unit.withdraw_import(ids[0], &set_aside).await.is_err(), "once is enough");
+    assert!(unit.withdraw_import(ids[0], &set_aside, &[]).await.is_err(), "once is enough");
+    unit.read_again(ids[1]).await.unwrap();
     assert_eq!(unit.restore_import(ids[0]).await.unwrap(), 100);
     unit.commit().await.unwrap();
     assert_eq!(rig.store.series(stream).await.unwrap(), whole);
     assert_eq!(rig.store.repeats(stream).await.unwrap().len(), 10);
+    assert!(rig.store.imports_cut_off().await.unwrap().is_empty());
 }
 
 #[tokio::test]

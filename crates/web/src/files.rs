@@ -36,7 +36,7 @@ pub struct ImportArgs {
 /// What `ebrel watch` takes.
 #[derive(Args)]
 pub struct WatchArgs {
-    /// The folder.
+    /// The folder that is looked at; folders in it are not.
     folder: PathBuf,
     #[command(flatten)]
     into: Destination,
@@ -117,13 +117,6 @@ impl Way {
         Ok(Self { state, station, study, saved, node: into.node })
     }
 
-    /// The files in a path, each with its name, and the path itself if it is an archive of them.
-    fn members(&self, path: &Path, unpacked: &Path) -> Result<Vec<logger::Member>, String> {
-        let name =
-            path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_else(|| path.display().to_string());
-        logger::unpack(path, &name, unpacked).map_err(|e| format!("{name}: {e}"))
-    }
-
     async fn begin(&self, text: &Text, name: &str) -> anyhow::Result<Begun> {
         let streams = self.state.store.streams(self.station.id).await?;
         let known = self.state.store.recipes().await?;
@@ -176,15 +169,13 @@ impl Way {
     /// Everything in a path, a file at a time.
     async fn store_all(&self, path: &Path) -> anyhow::Result<Vec<Outcome>> {
         let unpacked = tempfile::tempdir()?;
-        let members = match self.members(path, unpacked.path()) {
-            Ok(members) => members,
-            Err(sentence) => return Ok(vec![Outcome::refused(&path.display().to_string(), sentence)]),
-        };
-        if members.is_empty() {
-            return Ok(vec![Outcome::refused(&path.display().to_string(), "there is no file in it.".to_owned())]);
+        let found = logger::unpack(path, &name_of(path), unpacked.path());
+        let refused = found.refused.iter().map(|(name, why)| Outcome::refused(name, format!("{why}.")));
+        let mut out: Vec<Outcome> = refused.collect();
+        if out.is_empty() && found.members.is_empty() {
+            out.push(Outcome::refused(&path.display().to_string(), "there is no file in it.".to_owned()));
         }
-        let mut out = Vec::with_capacity(members.len());
-        for member in &members {
+        for member in &found.members {
             let archive = member.path.starts_with(unpacked.path()).then_some(path).filter(|p| p.is_file());
             out.push(self.store(member, archive).await?);
         }
@@ -192,7 +183,7 @@ impl Way {
     }
 }
 
-/// Imports files.
+/// Imports files, archives, workbooks and all files of folders.
 ///
 /// # Errors
 /// A sentence if there is no such station or recipe, or the data cannot be used.
@@ -239,7 +230,10 @@ async fn show_recipes(way: &Way, files: &[PathBuf]) -> anyhow::Result<ExitCode> 
     let mut good = true;
     for path in files {
         let unpacked = tempfile::tempdir()?;
-        for member in way.members(path, unpacked.path()).map_err(|e| anyhow!(e))? {
+        let found = logger::unpack(path, &name_of(path), unpacked.path());
+        found.refused.iter().for_each(|(name, why)| tell(&format!("{name}: {why}")));
+        good &= found.refused.is_empty();
+        for member in found.members {
             let text = Text::of_file(&member.path).map_err(|e| anyhow!("{}: {e}", member.name))?;
             let begun = way.begin(&text, &member.name).await?;
             begun.remarks.iter().for_each(|(sentence, _)| tell(&format!("{}: {sentence}", member.name)));
@@ -311,6 +305,11 @@ fn look(folder: &Path) -> anyhow::Result<Vec<(PathBuf, (u64, SystemTime))>> {
     }
     out.sort();
     Ok(out)
+}
+
+/// The name by which a path is told.
+fn name_of(path: &Path) -> String {
+    path.file_name().map_or_else(|| path.display().to_string(), |n| n.to_string_lossy().into_owned())
 }
 
 async fn find_recipe(state: &State, wanted: &str) -> anyhow::Result<SavedRecipe> {

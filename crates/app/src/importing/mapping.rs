@@ -36,7 +36,7 @@ pub struct ColumnPlan {
     /// Stored value = file's value times this,
     #[serde(default = "one")]
     pub factor: f64,
-    /// plus this.
+    /// plus this, in the unit that is stored.
     #[serde(default)]
     pub plus: f64,
     /// The column counts on and on: what is stored is the difference to the record before.

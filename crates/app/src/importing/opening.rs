@@ -31,7 +31,7 @@ pub enum BeginError {
     /// It went away, or its recipe cannot be used.
     #[error(transparent)]
     Read(#[from] logger::ReadError),
-    /// The disk.
+    /// The file went away, or the disk fails.
     #[error("the file cannot be read ({0})")]
     Disk(#[from] std::io::Error),
 }

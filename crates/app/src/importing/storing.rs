@@ -45,7 +45,7 @@ impl Progress {
 /// What is to be stored.
 #[derive(Debug, Clone)]
 pub struct Job {
-    /// The file.
+    /// The file, which stays where it is.
     pub text: Text,
     /// How it is written.
     pub recipe: Recipe,

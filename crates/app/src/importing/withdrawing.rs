@@ -30,18 +30,20 @@ pub struct SetAside {
 pub async fn withdraw(at: &Store, data: &Path, id: i64, why: &Withdrawn) -> Result<SetAside, StoreError> {
     let import = at.import(id).await?;
     let extent = import.report.as_deref().and_then(|r| Report::of_json(r).ok()).and_then(|r| r.extent);
-    let mut unit = at.unit().await?;
-    let readings = unit.withdraw_import(id, why).await?;
-    unit.commit().await?;
-    let mut out = SetAside { readings, read_again: Vec::new(), stand_again: 0 };
-    for other in at.imports(import.station_id).await?.into_iter().rev() {
+    let others = at.imports(import.station_id).await?.into_iter().rev().filter(|other| {
         let report = other.report.as_deref().and_then(|r| Report::of_json(r).ok());
         let touches =
             report.as_ref().is_some_and(|r| r.extent.zip(extent).is_none_or(|(a, b)| a.0 <= b.1 && b.0 <= a.1));
         let shared = report.is_some_and(|r| r.known_readings + r.repeated_readings > 0);
-        if other.id == id || other.withdrawn.is_some() || !touches || !shared {
-            continue;
-        }
+        other.id != id && other.withdrawn.is_none() && touches && shared
+    });
+    let others: Vec<Import> = others.collect();
+    let mut unit = at.unit().await?;
+    let numbers: Vec<i64> = others.iter().map(|o| o.id).collect();
+    let readings = unit.withdraw_import(id, why, &numbers).await?;
+    unit.commit().await?;
+    let mut out = SetAside { readings, read_again: Vec::new(), stand_again: 0 };
+    for other in others {
         out.stand_again += read_again(at, data, &other, why.at).await?;
         out.read_again.push(other.file_name);
     }
@@ -60,7 +62,11 @@ pub async fn restore(at: &Store, id: i64) -> Result<usize, StoreError> {
 }
 
 /// Reads the file of an import again as it was read: what stands already stays, what does not stands then. Its report stays as it was.
-async fn read_again(at: &Store, data: &Path, import: &Import, now: UnixSeconds) -> Result<usize, StoreError> {
+/// Returns how many readings stand again.
+///
+/// # Errors
+/// [`StoreError`] if the file or the database cannot be read; it stays due then.
+pub async fn read_again(at: &Store, data: &Path, import: &Import, now: UnixSeconds) -> Result<usize, StoreError> {
     let recipe: Recipe = serde_json::from_str(&import.recipe)?;
     let mapping: Mapping = serde_json::from_str(&import.mapping)?;
     let path = kept_at(data, &import.sha256);
@@ -75,5 +81,8 @@ async fn read_again(at: &Store, data: &Path, import: &Import, now: UnixSeconds) 
     unit.forget_repeats(import.id, false).await?;
     unit.commit().await?;
     let (_, report) = store(at, import, &job, &Arc::new(Progress::default())).await?;
+    let mut unit = at.unit().await?;
+    unit.read_again(import.id).await?;
+    unit.commit().await?;
     Ok(report.new_readings)
 }

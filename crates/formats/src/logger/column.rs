@@ -40,7 +40,7 @@ pub struct Column {
     pub extent: Option<(UnixSeconds, UnixSeconds)>,
     /// The smallest difference between two values that follow each other, where they differ.
     pub step: Option<f64>,
-    /// Its run.
+    /// Its run in few steps, to be drawn.
     pub trace: Trace,
     /// Sums and counts by hour of the day, UTC.
     hours: Option<Box<[(f64, u32); 24]>>,

@@ -15,7 +15,7 @@ pub struct Suggestion {
     pub unit: String,
     /// Stored value = file's value times this,
     pub factor: f64,
-    /// plus this.
+    /// plus this, in the unit that is stored.
     pub plus: f64,
     /// Depth, if the name tells one.
     pub depth_cm: Option<f64>,
@@ -141,7 +141,7 @@ fn stored(quantity: Option<Quantity>, code: &str, known: Option<Unit>) -> (Strin
 fn quantity(name: &str, unit: &str) -> Option<Quantity> {
     let bare_name = name.split(['[', '(']).next().unwrap_or(name).trim();
     let words: Vec<&str> = bare_name.split(|c: char| !c.is_alphabetic()).filter(|w| !w.is_empty()).collect();
-    // A short word counts only as a word of its own, or before a figure ("ec10", "rh").
+    // A short word counts only as a word of its own, or before a figure ("rh", "t 20").
     let has = |list: &[&str]| {
         list.iter().any(|w| if w.chars().count() <= 3 { words.contains(w) } else { bare_name.contains(w) })
     };

@@ -38,9 +38,10 @@ pub use pass::{ReadError, Sample, Survey, TableFound, Taker, pass};
 pub use recipe::{Cells, Checksum, Clock, Header, Layout, Named, Recipe, Separator, Tags, Times, VERSION};
 pub use tally::{Fault, Group, Kind, Problem, Tally};
 pub use text::{LONGEST_LINE, Line, Lines, Text, TextError};
-pub use unpack::{Member, UnpackError, unpack};
+pub use unpack::{Member, UnpackError, Unpacked, unpack};
 
 use ebrel_core::units::UnixSeconds;
+use std::collections::HashSet;
 
 /// A file read whole, for those who want all of it at once.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -49,7 +50,7 @@ pub struct Read {
     pub survey: Survey,
     /// Readings in the order of the file, as often as they stand there.
     pub readings: Vec<Reading>,
-    /// Every loss.
+    /// Every line and cell that could not be read.
     pub problems: Vec<Problem>,
 }
 
@@ -70,7 +71,35 @@ impl Taker for (&mut Vec<Reading>, &mut Vec<Problem>) {
 pub fn read(text: &Text, recipe: &Recipe) -> Result<Read, ReadError> {
     let mut out = Read::default();
     out.survey = pass(text, recipe, UnixSeconds(i64::MAX), &mut (&mut out.readings, &mut out.problems))?;
+    let kept = counted(&out.survey, recipe);
+    out.problems.retain(|p| kept(&p.fault));
     Ok(out)
+}
+
+/// Tells every loss of a file, in the order of its lines; a column of words (a name, a remark) loses nothing.
+///
+/// # Errors
+/// As [`pass`].
+pub fn losses(text: &Text, recipe: &Recipe, latest: UnixSeconds, tell: impl FnMut(&Problem)) -> Result<(), ReadError> {
+    struct Teller<K, F>(K, F);
+    impl<K: Fn(&Fault) -> bool, F: FnMut(&Problem)> Taker for Teller<K, F> {
+        fn problem(&mut self, problem: &Problem) {
+            if self.0(&problem.fault) {
+                self.1(problem);
+            }
+        }
+    }
+    let found = survey(text, recipe, latest)?;
+    pass(text, recipe, latest, &mut Teller(counted(&found, recipe), tell)).map(drop)
+}
+
+/// Which faults count as losses: those of cells do only in columns that hold a number at all. In a file of one reading a line each is a
+/// line that was lost.
+fn counted(survey: &Survey, recipe: &Recipe) -> impl Fn(&Fault) -> bool + use<> {
+    let wide = recipe.layout == Layout::Wide;
+    let words: HashSet<String> =
+        survey.columns.iter().filter(|c| wide && c.is_words()).map(|c| c.name.clone()).collect();
+    move |fault| !matches!(fault, Fault::Cell { column, .. } | Fault::Cells(column) if words.contains(column))
 }
 
 /// What a file holds, counted in full. Records after `latest` count as unreadable: a clock that jumped for a few records must not

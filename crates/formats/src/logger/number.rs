@@ -3,7 +3,7 @@
 /// How numbers are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(super) struct Numbers {
-    /// `0,31`
+    /// Decimals stand behind a comma: `0,31`.
     pub decimal_comma: bool,
     /// `1.234,5` or `1 234.5`
     pub thousands: Option<char>,

@@ -5,7 +5,7 @@ use super::clock::{TimeError, TimeReader};
 use super::column::{Column, Reading};
 use super::distinct::Distinct;
 use super::number::Numbers;
-use super::recipe::{Named, Recipe};
+use super::recipe::{Layout, Named, Recipe};
 use super::table::Tables;
 use super::tally::{Fault, Group, Groups, Kind, Problem, Tally};
 use super::text::{Line, Text};
@@ -20,7 +20,7 @@ pub trait Taker {
     fn reading(&mut self, _: Reading) {}
     /// A record of a table begins, at its time.
     fn record(&mut self, _table: usize, _time: UnixSeconds) {}
-    /// A loss.
+    /// A line or cell that could not be read.
     fn problem(&mut self, _: &Problem) {}
     /// A line is done; `false` ends the pass.
     fn line(&mut self, _number: usize, _columns: &[Column]) -> bool {
@@ -53,7 +53,7 @@ pub struct Sample {
     pub line: usize,
     /// The time as it stands there.
     pub text: String,
-    /// The time.
+    /// The moment that was understood.
     pub time: UnixSeconds,
     /// Values by column.
     pub values: Vec<(usize, f64)>,
@@ -99,7 +99,7 @@ pub enum ReadError {
     /// The recipe's times or clock cannot be read.
     #[error(transparent)]
     Time(#[from] TimeError),
-    /// The disk.
+    /// The file went away, or the disk fails.
     #[error("the file cannot be read ({0})")]
     Disk(#[from] io::Error),
 }
@@ -264,7 +264,8 @@ impl<'r, T: Taker> Pass<'r, T> {
             }
         }
         // A column without a single number holds words (a name, a remark): that is said of it once, not of each of its cells.
-        let wordy: HashSet<&str> = columns.iter().filter(|c| c.is_words()).map(|c| c.name.as_str()).collect();
+        let wide = self.recipe.layout == Layout::Wide;
+        let wordy: HashSet<&str> = columns.iter().filter(|c| wide && c.is_words()).map(|c| c.name.as_str()).collect();
         out.groups = self.groups.done(|column| !wordy.contains(column));
         let found = |t: &super::table::Table| TableFound {
             label: t.label.clone(),

@@ -1,6 +1,7 @@
 //! How a logger writes its files: a recipe says each layer of it, and is kept as readable JSON.
 
-use serde::{Deserialize, Serialize};
+use serde::de::Error as _;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::collections::BTreeMap;
 
 /// What stands between two fields.
@@ -106,6 +107,7 @@ pub enum Layout {
 
 /// A column's name and unit.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Named {
     /// The name; empty: called by its place.
     pub name: String,
@@ -116,6 +118,7 @@ pub struct Named {
 
 /// Where names and units stand.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Header {
     /// Lines before the first record, blank and comment lines not counted; `None`: told by their look, wherever they stand.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -139,6 +142,7 @@ pub struct Header {
 
 /// Lines whose kind one of their cells tells.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Tags {
     /// The column of the mark.
     pub column: usize,
@@ -152,6 +156,7 @@ pub struct Tags {
 
 /// A sum at the end of each line by which noise is known.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Checksum {
     /// How it is worked out: a name of [`super::checksum::methods`].
     pub method: String,
@@ -173,6 +178,7 @@ pub struct Checksum {
 
 /// How times are written.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Times {
     /// Columns that hold the time, in the order in which the form reads them.
     pub columns: Vec<usize>,
@@ -187,7 +193,7 @@ pub struct Times {
 
 /// How a logger writes its files.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(try_from = "Written")]
+#[serde(remote = "Self", deny_unknown_fields)]
 pub struct Recipe {
     /// Version of this form.
     pub version: u8,
@@ -199,6 +205,7 @@ pub struct Recipe {
     /// Lines that begin so are comments.
     pub comment: Option<String>,
     /// Numbers are written `0,31`.
+    #[serde(default)]
     pub decimal_comma: bool,
     /// What groups thousands.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -207,6 +214,7 @@ pub struct Recipe {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub checksum: Option<Checksum>,
     /// Where names and units stand.
+    #[serde(default)]
     pub header: Header,
     /// Lines whose kind one of their cells tells.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -220,6 +228,7 @@ pub struct Recipe {
     pub node: Option<usize>,
     /// Cells that mean no reading, besides empty ones, in any column. Numbers are compared as numbers, words without regard to
     /// case.
+    #[serde(default)]
     pub missing: Vec<String>,
     /// Cells that mean no reading in one column, by its name.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
@@ -270,37 +279,26 @@ impl Recipe {
     }
 }
 
-/// A recipe as it may stand in a file: this version's, or the first one's.
-#[derive(Deserialize)]
-#[serde(untagged)]
-enum Written {
-    Second(Box<Second>),
-    First(Box<First>),
+impl Serialize for Recipe {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        Self::serialize(self, to)
+    }
 }
 
-#[derive(Deserialize)]
-struct Second {
-    version: u8,
-    cells: Cells,
-    #[serde(default)]
-    quoted_breaks: bool,
-    comment: Option<String>,
-    #[serde(default)]
-    decimal_comma: bool,
-    thousands: Option<char>,
-    checksum: Option<Checksum>,
-    #[serde(default)]
-    header: Header,
-    tags: Option<Tags>,
-    time: Times,
-    layout: Layout,
-    node: Option<usize>,
-    #[serde(default)]
-    missing: Vec<String>,
-    #[serde(default)]
-    missing_in: BTreeMap<String, Vec<String>>,
-    #[serde(default)]
-    notes: Vec<String>,
+/// Reads this version and the first one, which had no number; what does not fit is said by its name.
+impl<'de> Deserialize<'de> for Recipe {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let value = serde_json::Value::deserialize(from)?;
+        let told = |e: serde_json::Error| D::Error::custom(e);
+        match value.get("version").map(serde_json::Value::as_u64) {
+            None => serde_json::from_value::<First>(value).map(Self::from).map_err(told),
+            Some(Some(version)) if version == u64::from(VERSION) => Self::deserialize(value).map_err(told),
+            Some(other) => Err(D::Error::custom(format!(
+                "a recipe of version {} was written by a later Ebrel; this one knows version {VERSION}",
+                other.map_or_else(|| "?".to_owned(), |v| v.to_string())
+            ))),
+        }
+    }
 }
 
 /// What Ebrel wrote before version 2.
@@ -326,50 +324,23 @@ enum FirstLayout {
     Long { point: usize, what: Option<usize>, value: usize, unit: Option<usize> },
 }
 
-impl TryFrom<Written> for Recipe {
-    type Error = String;
-
-    fn try_from(written: Written) -> Result<Self, String> {
-        match written {
-            Written::Second(s) if s.version != VERSION => Err(format!(
-                "a recipe of version {} was written by a later Ebrel; this one knows version {VERSION}",
-                s.version
-            )),
-            Written::Second(s) => Ok(Self {
-                version: s.version,
-                cells: s.cells,
-                quoted_breaks: s.quoted_breaks,
-                comment: s.comment,
-                decimal_comma: s.decimal_comma,
-                thousands: s.thousands,
-                checksum: s.checksum,
-                header: s.header,
-                tags: s.tags,
-                time: s.time,
-                layout: s.layout,
-                node: s.node,
-                missing: s.missing,
-                missing_in: s.missing_in,
-                notes: s.notes,
-            }),
-            Written::First(f) => {
-                let mut recipe = Self::plain(f.separator, 0);
-                recipe.comment = f.comment;
-                recipe.decimal_comma = f.decimal_comma;
-                recipe.header.lines = Some(f.header_lines);
-                (recipe.header.names, recipe.header.units) = (f.names_line, f.units_line);
-                let forms = vec![f.time_pattern];
-                recipe.time = Times { columns: f.time_columns, forms, clock: f.clock, newest_first: false };
-                recipe.missing = f.missing;
-                recipe.layout = match f.layout {
-                    FirstLayout::Wide => Layout::Wide,
-                    FirstLayout::Long { point, what, value, unit } => {
-                        Layout::Long { keys: std::iter::once(point).chain(what).collect(), value, unit, note: None }
-                    }
-                };
-                Ok(recipe)
+impl From<First> for Recipe {
+    fn from(f: First) -> Self {
+        let mut recipe = Self::plain(f.separator, 0);
+        recipe.comment = f.comment;
+        recipe.decimal_comma = f.decimal_comma;
+        recipe.header.lines = Some(f.header_lines);
+        (recipe.header.names, recipe.header.units) = (f.names_line, f.units_line);
+        let forms = vec![f.time_pattern];
+        recipe.time = Times { columns: f.time_columns, forms, clock: f.clock, newest_first: false };
+        recipe.missing = f.missing;
+        recipe.layout = match f.layout {
+            FirstLayout::Wide => Layout::Wide,
+            FirstLayout::Long { point, what, value, unit } => {
+                Layout::Long { keys: std::iter::once(point).chain(what).collect(), value, unit, note: None }
             }
-        }
+        };
+        recipe
     }
 }
 
@@ -394,5 +365,23 @@ mod tests {
         let recipe = Recipe { version: 9, ..Recipe::plain(Separator::Comma, 0) };
         let later = serde_json::from_str::<Recipe>(&serde_json::to_string(&recipe).unwrap());
         assert!(later.unwrap_err().to_string().contains("version 9"));
+    }
+
+    #[test]
+    fn a_slip_in_a_recipe_is_said_by_its_name() {
+        let plain = serde_json::to_value(Recipe::plain(Separator::Comma, 0)).unwrap();
+        let told = |change: &dyn Fn(&mut serde_json::Value)| {
+            let mut recipe = plain.clone();
+            change(&mut recipe);
+            serde_json::from_value::<Recipe>(recipe).unwrap_err().to_string()
+        };
+        let without = told(&|r| drop(r.as_object_mut().and_then(|r| r.remove("time"))));
+        assert!(without.contains("missing field `time`"), "{without}");
+        let misspelt = told(&|r| r["time"]["newst_first"] = true.into());
+        assert!(misspelt.contains("unknown field `newst_first`"), "{misspelt}");
+        let wrong = told(&|r| r["cells"] = serde_json::json!({ "delimited": "colon" }));
+        assert!(wrong.contains("unknown variant `colon`"), "{wrong}");
+        let number = told(&|r| r["version"] = "two".into());
+        assert!(number.contains("version ?"), "{number}");
     }
 }

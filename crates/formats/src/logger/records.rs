@@ -15,32 +15,41 @@ impl<T: Taker> Pass<'_, T> {
         row: &[Cell<'_>],
         table: Option<usize>,
     ) -> Option<Result<UnixSeconds, TimeError>> {
-        let columns = match table.or(self.current) {
-            Some(at) => &self.tables.all[at].time,
-            None => &self.recipe.time.columns,
-        };
-        let [first, others @ ..] = &columns[..] else { return None };
-        let text: &str = if others.is_empty() {
-            row.get(*first)?
-        } else {
-            self.moment.clear();
-            for (i, column) in columns.iter().enumerate() {
-                if i > 0 {
-                    self.moment.push(' ');
-                }
-                self.moment.push_str(row.get(*column)?);
+        let table = table.or(self.current).map(|at| &self.tables.all[at]);
+        self.moment.clear();
+        for (i, column) in self.recipe.time.columns.iter().enumerate() {
+            let cell = row.get(table.map_or(*column, |t| t.at(*column)))?;
+            if i > 0 {
+                self.moment.push(' ');
             }
-            &self.moment
-        };
-        match self.times.read(text) {
+            self.moment.push_str(cell);
+        }
+        self.time_at_hand()
+    }
+
+    /// The same by the places that a header gives which waits for its first record.
+    pub(super) fn time_by_new_header(&mut self, row: &[Cell<'_>]) -> Option<Result<UnixSeconds, TimeError>> {
+        let headers = self.waiting.iter().rev().filter_map(|w| w.header.as_ref());
+        let moved = headers.map(|h| h.iter().map(String::as_str).collect::<Vec<_>>());
+        let moved = moved.map(|names| self.tables.moved(self.recipe, &names)).find(|m| !m.is_empty())?;
+        let place = |c: &usize| moved.get(c).copied().unwrap_or(*c);
+        let cells: Option<Vec<&str>> =
+            self.recipe.time.columns.iter().map(|c| row.get(place(c)).map(AsRef::as_ref)).collect();
+        self.moment = cells?.join(" ");
+        self.time_at_hand()
+    }
+
+    fn time_at_hand(&mut self) -> Option<Result<UnixSeconds, TimeError>> {
+        match self.times.read(&self.moment) {
             Err(TimeError::Form(_)) => None,
             read => Some(read),
         }
     }
 
     pub(super) fn moment_of(&self, row: &[Cell<'_>]) -> String {
-        let columns = self.current.map_or(&self.recipe.time.columns, |at| &self.tables.all[at].time);
-        columns.iter().filter_map(|c| row.get(*c)).map(AsRef::as_ref).collect::<Vec<_>>().join(" ")
+        let table = self.current.map(|at| &self.tables.all[at]);
+        let columns = self.recipe.time.columns.iter().map(|c| table.map_or(*c, |t| t.at(*c)));
+        columns.filter_map(|c| row.get(c)).map(AsRef::as_ref).collect::<Vec<_>>().join(" ")
     }
 
     /// A record, its time told by its form.
@@ -90,6 +99,8 @@ impl<T: Taker> Pass<'_, T> {
             Err(fault) => return self.unreadable(number, fault, text),
         };
         if let Layout::Long { value, note, .. } = self.recipe.layout {
+            let table = &self.tables.all[at];
+            let (value, note) = (table.at(value), note.map(|n| table.at(n)));
             let cell = &row[value.min(row.len() - 1)];
             let column = self.tables.channel(self.recipe, at, row);
             let noted = note.and_then(|i| row.get(i)).is_some_and(|n| !n.is_empty());
@@ -100,7 +111,8 @@ impl<T: Taker> Pass<'_, T> {
             return Kind::Record;
         }
         self.begin_record(at, time, number, row);
-        let node = self.recipe.node.and_then(|i| row.get(i)).map_or("", AsRef::as_ref);
+        let node = self.recipe.node.map(|n| self.tables.all[at].at(n));
+        let node = node.and_then(|i| row.get(i)).map_or("", AsRef::as_ref);
         let slots = self.tables.slots(self.recipe, at, node);
         for (cell, column) in row.iter().zip(slots.iter()) {
             if let Some(column) = column {

@@ -44,7 +44,7 @@ impl<T: Taker> Pass<'_, T> {
         if let Cells::Tagged { mark, .. } = self.recipe.cells {
             return self.keyed(number, text, &row, mark);
         }
-        match self.record_time(&row, None) {
+        match self.record_time(&row, None).or_else(|| self.time_by_new_header(&row)) {
             Some(time) => {
                 self.resolve_waiting();
                 Some(self.record(number, text, &row, time))
@@ -182,7 +182,7 @@ impl<T: Taker> Pass<'_, T> {
         let label = self.marked(marker.as_deref());
         let known = match &label {
             Some(label) => self.tables.all.iter().position(|t| t.named && t.label == *label),
-            None => self.tables.of_names(&columns, &self.recipe.time.columns),
+            None => self.tables.of_names(self.recipe, &columns),
         };
         let label = label.or(marker).unwrap_or_default();
         let at = self.tables.begin(self.recipe, known, &label, columns, width);

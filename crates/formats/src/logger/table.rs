@@ -10,7 +10,7 @@ use std::rc::Rc;
 /// What each field of a record is: a value of this column of the result; `None`: part of the time, or a mark.
 pub(super) type Slots = Rc<[Option<usize>]>;
 
-/// One table.
+/// One table of a file, as its last header has it.
 #[derive(Debug, Clone)]
 pub(super) struct Table {
     /// By what it is called: the line or the mark that begins it.
@@ -19,14 +19,26 @@ pub(super) struct Table {
     pub named: bool,
     /// Fields of a record.
     pub width: usize,
-    /// Columns that hold its time.
-    pub time: Vec<usize>,
     /// Names and units as its last header has them.
     pub columns: Vec<Named>,
     /// Records of it.
     pub records: usize,
     /// What each field is, by the logger that wrote the record.
     slots: HashMap<String, Slots>,
+    /// Where columns stand in it that the recipe names by their place in the first header, if that is another place.
+    moved: HashMap<usize, usize>,
+}
+
+impl Table {
+    /// Where a column of the recipe stands in this table.
+    pub fn at(&self, column: usize) -> usize {
+        self.moved.get(&column).copied().unwrap_or(column)
+    }
+
+    /// Columns that hold its time.
+    pub fn time<'t>(&'t self, recipe: &'t Recipe) -> impl Iterator<Item = usize> + 't {
+        recipe.time.columns.iter().map(|c| self.at(*c))
+    }
 }
 
 /// A column of the result is one table's, one logger's, of one name and unit.
@@ -53,18 +65,10 @@ impl Tables {
         columns: Vec<Named>,
         width: usize,
     ) -> usize {
-        let first_names: Vec<String> = self
-            .all
-            .first()
-            .map(|t| t.time.iter().filter_map(|i| t.columns.get(*i)).map(|c| c.name.clone()).collect())
-            .unwrap_or_default();
-        // Where a column was put in before the time, the time moved with its name.
-        let by_name: Vec<usize> =
-            first_names.iter().filter_map(|n| columns.iter().position(|c| c.name == *n)).collect();
-        let all_there = by_name.len() == recipe.time.columns.len();
-        let time = if all_there { by_name } else { recipe.time.columns.clone() };
+        let names: Vec<&str> = columns.iter().map(|c| c.name.as_str()).collect();
+        let moved = self.moved(recipe, &names);
         let table =
-            Table { label: label.to_owned(), named: true, width, time, columns, records: 0, slots: HashMap::new() };
+            Table { label: label.to_owned(), named: true, width, columns, records: 0, slots: HashMap::new(), moved };
         match known {
             Some(at) => {
                 let label = std::mem::take(&mut self.all[at].label);
@@ -76,6 +80,24 @@ impl Tables {
                 self.all.len() - 1
             }
         }
+    }
+
+    /// Where the columns that the recipe names by their place went under a header of other names: a column that was put in before them
+    /// moved them, and their names tell where to.
+    pub fn moved(&self, recipe: &Recipe, names: &[&str]) -> HashMap<usize, usize> {
+        let Some(first) = self.all.first() else { return HashMap::new() };
+        let long = match &recipe.layout {
+            Layout::Wide => Vec::new(),
+            Layout::Long { keys, value, unit, note } => {
+                keys.iter().chain([value]).chain(unit).chain(note).copied().collect()
+            }
+        };
+        let wanted = recipe.time.columns.iter().copied().chain(recipe.node).chain(long);
+        let place = |column: usize| {
+            let name = &first.columns.get(column)?.name;
+            Some((column, names.iter().position(|n| n == name)?))
+        };
+        wanted.filter_map(place).filter(|(from, to)| from != to).collect()
     }
 
     /// The table of records that stand under no header, of this width; begun where there is none yet.
@@ -92,19 +114,18 @@ impl Tables {
             unlike(&mut columns);
             let at = self.begin(recipe, None, label, columns, width);
             self.all[at].named = false;
-            self.all[at].time = recipe.time.columns.clone();
             at
         })
     }
 
     /// The table whose names are mostly these: a header that changed is still its.
-    pub fn of_names(&self, columns: &[Named], time: &[usize]) -> Option<usize> {
+    pub fn of_names(&self, recipe: &Recipe, columns: &[Named]) -> Option<usize> {
         let names = |columns: &[Named], time: &[usize]| -> Vec<String> {
             columns.iter().enumerate().filter(|(i, _)| !time.contains(i)).map(|(_, c)| c.name.clone()).collect()
         };
-        let new = names(columns, time);
+        let new = names(columns, &recipe.time.columns);
         let shared = |t: &Table| {
-            let old = names(&t.columns, &t.time);
+            let old = names(&t.columns, &t.time(recipe).collect::<Vec<_>>());
             let n = new.iter().filter(|n| old.contains(n)).count();
             (n * 2 >= old.len().min(new.len()) && n > 0).then_some(n)
         };
@@ -120,7 +141,9 @@ impl Tables {
         }
         let table = self.all[at].clone();
         let aside = |i: usize| {
-            table.time.contains(&i) || recipe.node == Some(i) || recipe.tags.as_ref().is_some_and(|t| t.column == i)
+            table.time(recipe).any(|c| c == i)
+                || recipe.node.map(|n| table.at(n)) == Some(i)
+                || recipe.tags.as_ref().is_some_and(|t| t.column == i)
         };
         let slots = (0..table.columns.len().max(table.width)).map(|i| {
             if aside(i) {
@@ -165,7 +188,7 @@ impl Tables {
     /// The column of the result for a reading of a long file, by the cells that name its channel.
     pub fn channel(&mut self, recipe: &Recipe, at: usize, row: &[Cell<'_>]) -> usize {
         let Layout::Long { keys, unit, .. } = &recipe.layout else { return 0 };
-        let cell = |i: &usize| row.get(*i).map_or("", AsRef::as_ref);
+        let cell = |i: &usize| row.get(self.all[at].at(*i)).map_or("", AsRef::as_ref);
         let unit = unit.as_ref().map_or("", cell);
         let mut key = String::new();
         for k in keys.iter().chain(recipe.node.iter()) {
@@ -176,7 +199,9 @@ impl Tables {
         if let Some(column) = self.channels.get(&(at, key.clone())) {
             return *column;
         }
-        let headed = |i: &usize| self.all[at].columns.get(*i).map(|c| c.name.to_lowercase()).unwrap_or_default();
+        let headed = |i: &usize| {
+            self.all[at].columns.get(self.all[at].at(*i)).map(|c| c.name.to_lowercase()).unwrap_or_default()
+        };
         let (mut name, mut depth_cm) = (String::new(), None);
         for k in keys.iter().filter(|k| !cell(k).is_empty()) {
             let head = headed(k);

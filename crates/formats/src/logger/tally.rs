@@ -13,11 +13,11 @@ pub enum Kind {
     Preamble,
     /// Names, units, processing.
     Header,
-    /// A record.
+    /// A time with its values.
     Record,
     /// Nothing, or nothing but zero bytes.
     Blank,
-    /// A comment.
+    /// It begins with the mark of comments.
     Comment,
     /// A header that stood before.
     Repeated,
@@ -35,11 +35,11 @@ pub struct Tally {
     pub preamble: usize,
     /// Names, units, processing.
     pub header: usize,
-    /// Records.
+    /// Times with their values.
     pub records: usize,
     /// Nothing in them.
     pub blank: usize,
-    /// Comments.
+    /// Lines that begin with the mark of comments.
     pub comment: usize,
     /// Headers that stood before.
     pub repeated: usize,
@@ -97,7 +97,7 @@ impl Tally {
 /// Why a line, or one cell of it, could not be read.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Error)]
 pub enum Fault {
-    /// No cells.
+    /// It does not part into cells.
     #[error(transparent)]
     Torn(#[from] Torn),
     /// Fewer fields than a record has.
@@ -116,7 +116,7 @@ pub enum Fault {
         /// Fields of a record.
         due: usize,
     },
-    /// No time.
+    /// Where its time belongs stands none.
     #[error(transparent)]
     Time(#[from] TimeError),
     /// A time after now.
@@ -140,9 +140,9 @@ pub enum Fault {
     /// A cell that is no number.
     #[error("{column}: “{text}” is no number{}", hint(text))]
     Cell {
-        /// The column.
+        /// The column by its name.
         column: String,
-        /// The cell.
+        /// What stands in the cell, cut to 40 characters.
         text: String,
     },
     /// Cells of a column that are no numbers, each another text.
@@ -164,7 +164,7 @@ fn hint(text: &str) -> &'static str {
 pub struct Problem {
     /// Line in the file, counted from 1.
     pub line: usize,
-    /// Why.
+    /// Why it is lost.
     pub fault: Fault,
     /// The line, or its beginning.
     pub text: String,

@@ -25,7 +25,7 @@ pub enum TextError {
     /// More than [`MOST_BYTES`] once unpacked.
     #[error("this file unpacks to more than 4 GB: unpack it, and give its parts one by one")]
     TooLarge,
-    /// The disk.
+    /// The file went away, or the disk fails.
     #[error("the file cannot be read ({0})")]
     Disk(#[from] io::Error),
 }

@@ -7,7 +7,7 @@ pub struct Unit {
     pub code: &'static str,
     /// Stored value = file's value times this,
     pub factor: f64,
-    /// plus this.
+    /// plus this, in the unit that is stored.
     pub plus: f64,
 }
 

@@ -17,9 +17,9 @@ pub enum PackageError {
     /// The folder or zip cannot be opened.
     #[error("{path}: {source}")]
     Open {
-        /// Which.
+        /// The folder or file that was to be opened.
         path: String,
-        /// Why.
+        /// What the disk or the archive said.
         source: std::io::Error,
     },
     /// A table that must be there is not.
@@ -31,7 +31,7 @@ pub enum PackageError {
     /// A row is not what its table says.
     #[error("{file}, line {line}: {what}")]
     Row {
-        /// Table.
+        /// The table with the row.
         file: &'static str,
         /// Line, counted from 1.
         line: u64,

@@ -68,6 +68,27 @@ def sheet(rows):
     return archive(parts)
 
 
+def table(rows):
+    """The same as an OpenDocument spreadsheet."""
+    def cell(v):
+        if isinstance(v, d.datetime):
+            return f'<table:table-cell office:value-type="date" office:date-value="{v:%Y-%m-%dT%H:%M:%S}"><text:p>{v}</text:p></table:table-cell>'
+        if isinstance(v, Decimal):
+            return f'<table:table-cell office:value-type="float" office:value="{v}"><text:p>{v}</text:p></table:table-cell>'
+        return f'<table:table-cell office:value-type="string"><text:p>{v}</text:p></table:table-cell>'
+    body = "".join("<table:table-row>" + "".join(cell(v) for v in row) + "</table:table-row>" for row in rows)
+    space = "urn:oasis:names:tc:opendocument:xmlns:"
+    names = f'xmlns:office="{space}office:1.0" xmlns:table="{space}table:1.0" xmlns:text="{space}text:1.0"'
+    mime = "application/vnd.oasis.opendocument.spreadsheet"
+    return archive({
+        "mimetype": mime,
+        "META-INF/manifest.xml": f'<manifest:manifest xmlns:manifest="{space}manifest:1.0"><manifest:file-entry manifest:full-path="/" manifest:media-type="{mime}"/>'
+        '<manifest:file-entry manifest:full-path="content.xml" manifest:media-type="text/xml"/></manifest:manifest>',
+        "content.xml": f'<office:document-content {names} office:version="1.2"><office:body><office:spreadsheet><table:table table:name="Record">{body}</table:table>'
+        "</office:spreadsheet></office:body></office:document-content>",
+    })
+
+
 def archive(files):
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as z:
@@ -303,6 +324,8 @@ def main():
 
     # Poppy: a workbook; Knapweed: an archive of two files.
     told("poppy.xlsx/Record", sheet([["Time", "wc5", "ts5"]] + [[w, x, y] for (_, w), x, y in zip(g, a, b)]), g,
+         [Column("wc5", a, "", "water_content", 5), Column("ts5", b, "", "soil_temperature", 5)])
+    told("peony.ods/Record", table([["Time", "wc5", "ts5"]] + [[w, x, y] for (_, w), x, y in zip(g, a, b)]), g,
          [Column("wc5", a, "", "water_content", 5), Column("ts5", b, "", "soil_temperature", 5)])
     plain = "".join(f"{w:%Y-%m-%d %H:%M},{v}\n" for (_, w), v in zip(g, a))
     told("knapweed.zip/one.csv", archive({"one.csv": "time,wc5\n" + plain, "two.csv": "time,wc30\n" + plain, ".notes": "none"}), g, [Column("wc5", a, "", "water_content", 5)])

@@ -361,3 +361,88 @@ async fn a_folder_is_taken_at_once_and_what_grows_in_it_again() {
     let folder = ebrel(&["import", "season", "--station", "cut"], dir.path());
     assert!(said(&folder).contains("season/a.csv: 0 records new, 150 already known"), "{}", said(&folder));
 }
+
+/// A file of several pieces, so that its storing can be cut off between two of them.
+fn long_file() -> String {
+    let line = |i: i64| format!("{},{}.5,{}.25\n", 1_700_000_100 + i * 60, 880 + i % 7, i % 20);
+    format!("ts,m05 [mV],t05 [degC]\n{}", (0..400_000).map(line).collect::<String>())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_import_that_was_killed_is_gone_on_with_by_the_next_server() {
+    let dir = rig().await;
+    std::fs::write(dir.path().join("long.csv"), long_file()).unwrap();
+    let mut command = Command::new(env!("CARGO_BIN_EXE_ebrel"));
+    command.args(["import", "long.csv", "--station", "cut", "--node", "node 1", "--data"]).arg(dir.path());
+    let mut child = command.current_dir(dir.path()).spawn().unwrap();
+    let store = Store::open(&dir.path().join("ebrel.db")).await.unwrap();
+    while store.imports_cut_off().await.unwrap().is_empty() {
+        assert!(child.try_wait().unwrap().is_none(), "it ended before it could be killed");
+        tokio::task::yield_now().await;
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    let cut_off = store.imports_cut_off().await.unwrap().remove(0);
+    assert!(cut_off.report.is_none() && cut_off.progress.is_some());
+
+    let data = dir.path().display().to_string();
+    let (_server, _) = started(&["serve", "--data", &data, "--listen", &free_address()]);
+    let report = loop {
+        if let Some(report) = store.import(cut_off.id).await.unwrap().report {
+            break ebrel_app::importing::Report::of_json(&report).unwrap();
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+    };
+    assert_eq!(
+        (report.tally.records, report.new_readings, report.known_readings),
+        (400_000, 800_000, 0),
+        "counted once"
+    );
+    let streams = store.streams(1).await.unwrap();
+    for stream in &streams {
+        assert_eq!(store.series(stream.id).await.unwrap().len(), 400_000, "{}", stream.port);
+    }
+    assert_eq!(streams.len(), 2);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_slip_in_a_recipe_is_said_by_its_name_and_a_later_one_by_its_number() {
+    let dir = rig().await;
+    let shown = ebrel(&["import", "node03.csv", "--station", "cut", "--show-recipe"], dir.path());
+    let recipe = String::from_utf8(shown.stdout).unwrap();
+    for (good, bad, sentence) in [
+        ("\"newest_first\"", "\"newst_first\"", "unknown field `newst_first`"),
+        ("\"version\": 2", "\"version\": 3", "a recipe of version 3 was written by a later Ebrel"),
+        ("\"comma\"", "\"colon\"", "unknown variant `colon`"),
+        ("%Y-%m-%d", "%q", "“%q” stands for no part of a time"),
+    ] {
+        assert!(recipe.contains(good), "{good}: {recipe}");
+        std::fs::write(dir.path().join("recipe.json"), recipe.replace(good, bad)).unwrap();
+        let refused = ebrel(&["import", "node03.csv", "--station", "cut", "--recipe", "recipe.json"], dir.path());
+        assert!(
+            refused.status.code() == Some(1) && said(&refused).contains(sentence),
+            "{sentence}: {}",
+            said(&refused)
+        );
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_no_text_is_named_and_the_others_of_a_folder_go_in() {
+    let dir = rig().await;
+    let season = dir.path().join("θ “season”");
+    std::fs::create_dir(&season).unwrap();
+    std::fs::write(season.join("a.csv"), file(100)).unwrap();
+    std::fs::write(season.join("photo.png"), b"\x89PNG\r\n\x1a\n0000").unwrap();
+    std::fs::write(season.join("torn.zip"), b"PK\x03\x04 and nothing more").unwrap();
+    let done = ebrel(&["import", "θ “season”", "--station", "cut"], dir.path());
+    let told = said(&done);
+    assert!(told.contains("θ “season”/torn.zip was not stored. the archive cannot be opened"), "{told}");
+    assert_eq!(done.status.code(), Some(3), "{told}");
+    assert!(
+        told.contains("100 records new")
+            && told.contains("this is a picture (PNG)")
+            && told.contains("1 of 3 files stored"),
+        "{told}"
+    );
+}

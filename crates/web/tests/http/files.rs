@@ -201,3 +201,72 @@ async fn ten_thousand_columns_are_shown_in_a_page_of_bounded_size() {
     assert!(page.contains("20 records") && page.contains("and 9850 more columns"), "{}", &page[..3000]);
     assert!(page.len() < 3_000_000, "{}", page.len());
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn sixteen_who_import_at_once_lose_nothing_and_pages_answer_meanwhile() {
+    let v = std::sync::Arc::new(Visitor::owner().await);
+    let mut at_work = Vec::new();
+    for n in 0..16_i64 {
+        let v = std::sync::Arc::clone(&v);
+        at_work.push(tokio::spawn(async move {
+            // Each shares half of its records with the next.
+            let text = file(n * 50, 100);
+            let plan = begin(&v, &format!("part {n}.csv"), text.as_bytes()).await;
+            let stored = v.send_plan(&plan, &[("do", "store"), ("node", "node 1")]).await;
+            assert_eq!(stored.status(), 303, "{n}");
+            v.page(&plan).await
+        }));
+    }
+    let mut new = 0;
+    for done in at_work {
+        let page = done.await.unwrap();
+        let told = page.split("<p class=\"answer\">").nth(1).unwrap().split(' ').next().unwrap();
+        new += told.replace('\u{202f}', "").parse::<usize>().unwrap_or(0);
+    }
+    assert_eq!(new, 850, "each record is new in exactly one of them");
+    let store = ebrel_store::Store::open(&v.data().join("ebrel.db")).await.unwrap();
+    let streams = store.streams(1).await.unwrap();
+    assert_eq!(streams.len(), 2);
+    assert_eq!(store.series(streams[0].id).await.unwrap().len(), 850);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_slip_on_the_form_stands_at_its_field_and_nothing_that_was_typed_is_lost() {
+    let v = Visitor::owner().await;
+    let plan = begin(&v, "node.csv", file(0, 100).as_bytes()).await;
+    let slips = [
+        ("header_lines", "a few", "Give a whole number from 0 to 200"),
+        ("time_columns", "1,0", "Give 1 to 6 numbers, counted from 1"),
+        ("time_pattern", "%H:%M", "it tells no day"),
+        ("offset", "noon", "“noon” is no offset from UTC"),
+        ("node_column", "second", "Give one number, counted from 1"),
+        ("factor-0", "0", "A factor of 0 leaves nothing"),
+        ("plus-1", "much", "“much” is no number"),
+        ("depth-0", "9999", "depth"),
+    ];
+    let typed: Vec<(&str, &str)> = slips
+        .iter()
+        .map(|(name, text, _)| (*name, *text))
+        .chain([("node", "θ “north” <7>"), ("do", "store")])
+        .collect();
+    let page = v.send_plan(&plan, &typed).await.text().await.unwrap();
+    for (name, text, sentence) in slips {
+        assert!(page.contains(sentence), "{name}: {sentence}\n{page}");
+        assert!(page.contains(&format!("value=\"{text}\"")), "{name} keeps {text}");
+    }
+    assert!(page.contains("θ “north” &#60;7&#62;") || page.contains("θ “north” &lt;7&gt;"), "{page}");
+    assert!(v.page("/stations/1").await.contains("No readings yet"), "and nothing is stored");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_the_guess_said_of_itself_stands_until_somebody_knows_better() {
+    let v = Visitor::owner().await;
+    let plan = begin(&v, "node.csv", "time,m05 [mV]\n03/04/2026 06:00,880\n03/04/2026 06:15,881\n".as_bytes()).await;
+    let page = v.page(&plan).await;
+    assert!(page.contains("Nothing in the file decides: choose"), "{page}");
+    let same = v.send_plan(&plan, &[("do", "preview")]).await.text().await.unwrap();
+    assert!(same.contains("Nothing in the file decides"), "nobody chose yet");
+    let chosen = v.send_plan(&plan, &[("time_pattern", "%m/%d/%Y %H:%M")]).await.text().await.unwrap();
+    assert!(!chosen.contains("Nothing in the file decides") && chosen.contains("4 Mar 2026 06:00"), "{chosen}");
+    assert!(!v.page(&plan).await.contains("Nothing in the file decides"));
+}

@@ -3,6 +3,7 @@
 use super::client::Visitor;
 use scraper::{Html, Selector};
 use std::collections::{BTreeMap, BTreeSet, HashSet, VecDeque};
+use std::path::{Path, PathBuf};
 
 fn all<'h>(page: &'h Html, css: &str) -> Vec<scraper::ElementRef<'h>> {
     page.select(&Selector::parse(css).unwrap()).collect()
@@ -43,8 +44,21 @@ fn faults(text: &str) -> Vec<String> {
 #[tokio::test(flavor = "multi_thread")]
 async fn every_page_of_the_demo_is_sound_markup() {
     let v = Visitor::of_demo().await;
+    // Imports that wait, are stored and are set aside, and a recipe, so that their pages are among those that are walked.
+    let text =
+        "time,m05 [mV],t05 [degC],by\n2026-03-01 00:00,880.1,ERR,A\n2026-03-01 00:15,880.4,4.3,B\n2026-03-01 00:30,8";
+    for (at, name) in ["waits.csv", "θ “quoted” <b>.csv", "aside.csv"].into_iter().enumerate() {
+        let plan = v.upload(name, text.as_bytes()).await.headers()["location"].to_str().unwrap().to_owned();
+        if at > 0 {
+            v.send_plan(&plan, &[("do", "store"), ("save_as", name), ("node", name)]).await;
+        }
+        if at > 1 {
+            v.post(&format!("{plan}/withdraw"), &[("why", "a “wrong” <clock>")]).await;
+        }
+    }
     let mut kinds: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
-    let mut queue = VecDeque::from(["/studies/1".to_owned(), "/account".to_owned(), "/studies/new".to_owned()]);
+    let mut queue: VecDeque<String> =
+        ["/studies/1", "/account", "/studies/new", "/stations/1/import", "/recipes"].map(str::to_owned).into();
     let (mut count, mut found) = (0, Vec::new());
     while let Some(path) = queue.pop_front() {
         let kind: Vec<&str> =
@@ -71,6 +85,32 @@ async fn every_page_of_the_demo_is_sound_markup() {
     }
     assert!(count > 40, "{count} pages");
     assert!(found.is_empty(), "{} faults on {count} pages:\n{}", found.len(), found.join("\n"));
+}
+
+/// Every template of the application.
+fn templates(folder: &Path, found: &mut Vec<PathBuf>) {
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        match path.extension() {
+            _ if path.is_dir() => templates(&path, found),
+            Some(end) if end == "html" => found.push(path),
+            _ => {}
+        }
+    }
+}
+
+#[test]
+fn no_line_of_a_template_is_longer_than_160_characters() {
+    let mut found = Vec::new();
+    templates(&Path::new(env!("CARGO_MANIFEST_DIR")).join("src"), &mut found);
+    assert!(found.len() > 60, "{} templates", found.len());
+    let mut long = Vec::new();
+    for path in found {
+        let text = std::fs::read_to_string(&path).unwrap();
+        let lines = (1..).zip(text.lines()).filter(|(_, line)| line.chars().count() > 160);
+        long.extend(lines.map(|(n, line)| format!("{}:{n} has {}", path.display(), line.chars().count())));
+    }
+    assert!(long.is_empty(), "{}", long.join("\n"));
 }
 
 #[test]

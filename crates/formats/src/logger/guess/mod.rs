@@ -43,13 +43,13 @@ impl From<io::Error> for GuessError {
 /// Something that the guess says of itself.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Remark {
-    /// One sentence.
+    /// One sentence for the person who decides.
     pub sentence: String,
     /// Nothing decided it: a person has to choose.
     pub open: bool,
 }
 
-/// A guess.
+/// What was guessed of a file, and how surely.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Guess {
     /// The recipe that explains most.

@@ -26,7 +26,7 @@ pub(super) enum DayOrder {
     Days(usize),
     /// Only so the record runs on steadily.
     Steady,
-    /// Nothing.
+    /// Nothing in the file does.
     Open,
 }
 

@@ -85,9 +85,8 @@ pub async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> 
     let opened = Opened::load(&state, *id).await?;
     let (recipe, mapping) = opened.kept()?;
     let survey = opened.survey(&recipe, state.now(&opened.study)).await?;
-    let remarks = remarks_of(&opened, &recipe, &state).await?;
     let mut sketch = Sketch::of(recipe_form(&recipe), column_forms(&mapping, &recipe), &mapping.node);
-    sketch.remarks = remarks;
+    sketch.remarks = remarks_of(&opened.import);
     match survey {
         Ok(survey) => show_plan(&state, &actor, opened, sketch, Some((recipe, mapping, survey))).await,
         Err(error) => {
@@ -97,34 +96,9 @@ pub async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> 
     }
 }
 
-/// What the guess says of itself, as long as nobody changed the recipe.
-async fn remarks_of(opened: &Opened, recipe: &Recipe, state: &State) -> Result<Vec<(String, bool)>, Problem> {
-    // A large file is not guessed at again for a sentence.
-    const MOST_LINES: usize = 300_000;
-    if opened.text.about_lines() > MOST_LINES {
-        return Ok(Vec::new());
-    }
-    let offset = i32::try_from(opened.study.utc_offset_minutes).unwrap_or(0);
-    let text = opened.text.clone();
-    let guessed = opened.place.run(move || logger::guess(&text, offset)).await?;
-    Ok(match guessed {
-        Ok(guess) if guess.recipe == *recipe => guess.remarks.into_iter().map(|r| (r.sentence, r.open)).collect(),
-        Ok(_) => saved_as(recipe, state)
-            .await?
-            .into_iter()
-            .map(|name| (format!("Read by the recipe “{name}”."), false))
-            .collect(),
-        Err(e) => vec![(
-            format!("Nothing could be guessed: {e}. Tell it by the controls below; each change is shown at once."),
-            true,
-        )],
-    })
-}
-
-/// The saved recipe that this one is.
-async fn saved_as(recipe: &Recipe, state: &State) -> Result<Option<String>, Problem> {
-    let is = |body: &SavedBody| serde_json::from_str::<SavedRecipe>(&body.body).is_ok_and(|s| s.recipe == *recipe);
-    Ok(state.store.recipes().await?.into_iter().find(is).map(|r| r.name))
+/// What the guess said of itself; nothing once a person changed the recipe.
+fn remarks_of(import: &Import) -> Vec<(String, bool)> {
+    serde_json::from_str(&import.remarks).unwrap_or_default()
 }
 
 /// The form as it was typed, before it is filled with what the file gives by it.
@@ -266,6 +240,10 @@ pub async fn change(
         mapping = refitted(&survey, &mapping, &opened);
         sketch.columns = column_forms(&mapping, &recipe);
     }
+    if recipe != known {
+        opened.import.remarks.clear();
+    }
+    sketch.remarks = remarks_of(&opened.import);
     opened.import.recipe = json(&recipe)?;
     opened.import.mapping = json(&mapping)?;
     state.store.keep_import(&opened.import).await?;

@@ -64,7 +64,7 @@ fn kept(body: &SavedBody) -> String {
     }
 }
 
-/// All recipes.
+/// All recipes with what each says.
 pub async fn list(state: web::Data<State>, actor: Actor) -> Result<HttpResponse, Problem> {
     let shell = Shell::bare(&state, &actor, "Recipes")?;
     let rows = state.store.recipes().await?.into_iter().map(|r| {

@@ -15,13 +15,12 @@ use ebrel_app::importing::withdrawing;
 use ebrel_app::importing::{self, Report};
 use ebrel_app::reviewing;
 use ebrel_core::units::UnixSeconds;
-use ebrel_formats::logger::{self, Group, Problem as Loss, Taker};
+use ebrel_formats::logger::{self, Group};
 use ebrel_store::StoreError;
 use ebrel_store::imports::{Import, Withdrawn};
 use ebrel_store::stations::Station;
 use serde::Deserialize;
 use std::collections::HashMap;
-use std::io::Write;
 
 /// An import that is being stored.
 #[derive(Template)]
@@ -172,38 +171,23 @@ fn compared(before: &Report, now: &Report, offset: i64) -> Vec<(String, String, 
     ]
 }
 
-/// Writes every loss as a line of CSV.
-struct Losses<W: Write> {
-    out: csv::Writer<W>,
-    failed: Option<csv::Error>,
-}
-
-impl<W: Write> Taker for Losses<W> {
-    fn problem(&mut self, loss: &Loss) {
-        let line = if loss.line == 0 { String::new() } else { loss.line.to_string() };
-        if let Err(e) = self.out.write_record([line, loss.fault.to_string(), loss.text.clone()]) {
-            self.failed.get_or_insert(e);
-        }
-    }
-
-    fn line(&mut self, _: usize, _: &[logger::Column]) -> bool {
-        self.failed.is_none()
-    }
-}
-
 /// Every line and cell that could not be read, as a file.
 pub async fn losses(state: web::Data<State>, _: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let opened = Opened::load(&state, *id).await?;
     let (recipe, _) = opened.kept()?;
     let (text, latest) = (opened.text.clone(), importing::latest(state.now(&opened.study)));
     made(&state, &opened.place, ("text/csv; charset=utf-8", &format!("losses-{}.csv", *id)), move |out| {
-        let mut losses = Losses { out: csv::Writer::from_writer(out), failed: None };
-        losses.out.write_record(["line", "reason", "as it stands"])?;
-        logger::pass(&text, &recipe, latest, &mut losses).map_err(std::io::Error::other)?;
-        if let Some(e) = losses.failed {
-            return Err(e.into());
-        }
-        losses.out.flush()
+        let mut table = csv::Writer::from_writer(out);
+        table.write_record(["line", "reason", "as it stands"])?;
+        let mut written = Ok(());
+        let told = logger::losses(&text, &recipe, latest, |loss| {
+            let line = if loss.line == 0 { String::new() } else { loss.line.to_string() };
+            let row = [line, loss.fault.to_string(), loss.text.clone()];
+            written = std::mem::replace(&mut written, Ok(())).and_then(|()| table.write_record(row));
+        });
+        told.map_err(std::io::Error::other)?;
+        written?;
+        table.flush()
     })
     .await
 }
@@ -241,13 +225,8 @@ pub async fn withdraw(
     };
     let study = state.store.study(state.store.station(import.station_id).await?.study_id).await?;
     let set_aside = Withdrawn { at: state.now(&study), by: actor.name().to_owned(), why };
-    match withdrawing::withdraw(&state.store, &state.data, *id, &set_aside).await {
-        Ok(_) => {}
-        Err(StoreError::Rule(sentence)) => return show_report(&state, &actor, import, Some(sentence)).await,
-        Err(other) => return Err(other.into()),
-    }
-    reviewing::run(&state.store, import.station_id).await?;
-    Ok(see_other(&format!("/imports/{}", *id)))
+    let done = withdrawing::withdraw(&state.store, &state.data, *id, &set_aside).await.map(drop);
+    changed(&state, &actor, import, done).await
 }
 
 /// Takes back that an import was set aside.
@@ -258,13 +237,25 @@ pub async fn restore(
     _: CheckedForm<HashMap<String, String>>,
 ) -> Result<HttpResponse, Problem> {
     let import = state.store.import(*id).await?;
-    match withdrawing::restore(&state.store, *id).await {
-        Ok(_) => {}
-        Err(StoreError::Rule(sentence)) => return show_report(&state, &actor, import, Some(sentence)).await,
-        Err(other) => return Err(other.into()),
+    let done = withdrawing::restore(&state.store, *id).await.map(drop);
+    changed(&state, &actor, import, done).await
+}
+
+/// After readings came or went with an import: the tests run, and its page is shown; a refusal is told on it.
+async fn changed(
+    state: &State,
+    actor: &Actor,
+    import: Import,
+    done: Result<(), StoreError>,
+) -> Result<HttpResponse, Problem> {
+    match done {
+        Ok(()) => {
+            reviewing::run(&state.store, import.station_id).await?;
+            Ok(see_other(&format!("/imports/{}", import.id)))
+        }
+        Err(StoreError::Rule(sentence)) => show_report(state, actor, import, Some(sentence)).await,
+        Err(other) => Err(other.into()),
     }
-    reviewing::run(&state.store, import.station_id).await?;
-    Ok(see_other(&format!("/imports/{}", *id)))
 }
 
 /// Begins to read the file of an import anew, with its recipe as it was to begin with.

@@ -38,7 +38,7 @@ struct UploadPage {
     station: Station,
     /// Files that came just now.
     these: Vec<Earlier>,
-    /// Their numbers.
+    /// Their numbers, parted by commas, for the next step.
     numbers: String,
     earlier: Vec<Earlier>,
     recipes: Vec<String>,
@@ -189,18 +189,17 @@ fn look_at_all(looking: &Looking, files: Vec<TempFile>) -> (Vec<Import>, Vec<Str
             Ok(dir) => dir,
             Err(e) => return (begun, vec![format!("{name}: there is no room to unpack it ({e}).")]),
         };
-        match logger::unpack(file.file.path(), &name, unpacked.path()) {
-            Ok(members) if members.is_empty() => errors.push(format!("{name}: there is no file in it.")),
-            Ok(members) => {
-                for member in members {
-                    let archive = member.path.starts_with(unpacked.path()).then(|| file.file.path());
-                    match look_at(looking, &member, archive) {
-                        Ok(import) => begun.push(import),
-                        Err(sentence) => errors.push(format!("{}: {sentence}.", member.name)),
-                    }
-                }
+        let found = logger::unpack(file.file.path(), &name, unpacked.path());
+        if found.members.is_empty() && found.refused.is_empty() {
+            errors.push(format!("{name}: there is no file in it."));
+        }
+        errors.extend(found.refused.into_iter().map(|(name, why)| format!("{name}: {why}.")));
+        for member in found.members {
+            let archive = member.path.starts_with(unpacked.path()).then(|| file.file.path());
+            match look_at(looking, &member, archive) {
+                Ok(import) => begun.push(import),
+                Err(sentence) => errors.push(format!("{}: {sentence}.", member.name)),
             }
-            Err(e) => errors.push(format!("{name}: {e}.")),
         }
     }
     (begun, errors)
@@ -211,7 +210,10 @@ fn look_at(looking: &Looking, member: &logger::Member, archive: Option<&Path>) -
     let text = Text::of_file(&member.path).map_err(|e| e.to_string())?;
     let recipes = (looking.chosen.clone(), &looking.known[..]);
     let begun = importing::begin(&text, &member.name, recipes, looking.offset_minutes, &looking.streams, looking.now);
-    let Begun { recipe, mapping, .. } = begun.map_err(|e| e.to_string())?;
+    let Begun { recipe, mapping, mut remarks, by_hand, .. } = begun.map_err(|e| e.to_string())?;
+    if by_hand {
+        remarks.push(("Tell it by the controls below; each change is shown at once.".to_owned(), false));
+    }
     let keep = |path: &Path| {
         importing::keep_file(&looking.data, path).map_err(|e| format!("it could not be kept on the disk ({e})"))
     };
@@ -221,6 +223,7 @@ fn look_at(looking: &Looking, member: &logger::Member, archive: Option<&Path>) -
         archive: archive.map(keep).transpose()?.unwrap_or_default(),
         recipe: json(&recipe).map_err(told)?,
         mapping: json(&mapping).map_err(told)?,
+        remarks: json(&remarks).map_err(told)?,
         ..Import::begun(looking.station, &member.name, looking.now, &looking.by)
     })
 }

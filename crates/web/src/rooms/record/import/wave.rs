@@ -6,7 +6,7 @@ use ebrel_formats::logger::Survey;
 
 /// The wave of one thermometer.
 pub struct Wave {
-    /// The column.
+    /// The column whose mean day it is.
     pub name: String,
     /// A line through 24 hours of the sun, in 240 x 80.
     pub line: String,

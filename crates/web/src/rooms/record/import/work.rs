@@ -7,7 +7,7 @@ use crate::shell::guard::CheckedForm;
 use crate::shell::see_other;
 use crate::state::State;
 use actix_web::{HttpResponse, web};
-use ebrel_app::importing::{self, Job, Report};
+use ebrel_app::importing::{self, Job, Report, withdrawing};
 use ebrel_app::reviewing;
 use ebrel_store::StoreError;
 use ebrel_store::imports::Import;
@@ -72,8 +72,13 @@ pub async fn finish_cut_off(state: &web::Data<State>) {
 
 async fn go_on(state: &web::Data<State>, id: i64) -> Result<(), Problem> {
     let opened = Opened::load(state, id).await?;
-    let (recipe, mapping) = opened.kept()?;
     let now = state.now(&opened.study);
+    if opened.import.due_again {
+        withdrawing::read_again(&state.store, &state.data, &opened.import, now).await?;
+        reviewing::run(&state.store, opened.station.id).await?;
+        return Ok(());
+    }
+    let (recipe, mapping) = opened.kept()?;
     let survey = opened.survey(&recipe, now).await?.map_err(|e| Problem::Internal(e.to_string()))?;
     let job = opened.job(recipe, mapping, survey, now);
     Ok(store(state, &opened.import, job).await?)
