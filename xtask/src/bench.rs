@@ -10,6 +10,9 @@ use std::time::Instant;
 const RECORDS: i64 = 1_000_000;
 const CHANNELS: i64 = 6;
 
+/// A file of very many channels.
+const WIDE: (i64, i64) = (2000, 1000);
+
 /// What one import by the command took.
 struct Took {
     seconds: f64,
@@ -46,6 +49,8 @@ pub fn run(root: &Path) -> Result<(), Failed> {
     let dir = tempfile::tempdir()?;
     let (wide, long) = (dir.path().join("node.csv"), dir.path().join("long.csv"));
     write_files(&wide, &long)?;
+    let very_wide = dir.path().join("wide.csv");
+    write_wide(&very_wide)?;
     let readings = (RECORDS * CHANNELS) as f64;
     for round in 0..3 {
         let data = dir.path().join(format!("data{round}"));
@@ -64,6 +69,11 @@ pub fn run(root: &Path) -> Result<(), Failed> {
             again.megabytes,
             readings / theirs / 1e6
         ));
+        let data = dir.path().join(format!("wide{round}"));
+        make_station(&data)?;
+        let took = run_once(&program, &data, &very_wide)?;
+        let (columns, records) = WIDE;
+        say(&format!("  {columns} columns x {records} records {:.2} s, {:.0} MB", took.seconds, took.megabytes));
     }
     Ok(())
 }
@@ -75,7 +85,7 @@ fn write_files(wide: &Path, long: &Path) -> Result<(), Failed> {
     let mut l = String::new();
     let value = |i: i64, c: i64| 900.0 + c as f64 * 40.0 + ((i * 7919 + c * 104_729) % 1000) as f64 / 10.0;
     for i in 0..RECORDS {
-        let t = 1_700_000_100 + i * 900;
+        let t = 1_700_000_100 + i * 60;
         write!(w, "{t}")?;
         for c in 0..CHANNELS {
             write!(w, ",{:.1}", value(i, c))?;
@@ -89,6 +99,22 @@ fn write_files(wide: &Path, long: &Path) -> Result<(), Failed> {
     }
     std::fs::write(wide, w)?;
     std::fs::write(long, l)?;
+    Ok(())
+}
+
+/// Very many columns of few records.
+fn write_wide(file: &Path) -> Result<(), Failed> {
+    let (columns, records) = WIDE;
+    let names: Vec<String> = (0..columns).map(|c| format!("m{c:04} [mV]")).collect();
+    let mut w = format!("# node 10\ntime,{}\n", names.join(","));
+    for i in 0..records {
+        write!(w, "{}", 1_700_000_100 + i * 900)?;
+        for c in 0..columns {
+            write!(w, ",{:.1}", 900.0 + ((i * 7919 + c * 104_729) % 1000) as f64 / 10.0)?;
+        }
+        w.push('\n');
+    }
+    std::fs::write(file, w)?;
     Ok(())
 }
 

@@ -114,21 +114,22 @@ fn sort(package: &Package, row: &ChannelRow, readings: Rows) -> Sorted {
     let whole = readings.values.iter().all(|v| v.is_finite());
     let mut raws = readings.raws.clone();
     if rising && whole {
-        out.series = Series { times: readings.times, values: readings.values };
+        out.series = Series { times: readings.times.into(), values: readings.values };
     } else {
         let mut ordered: Vec<_> = readings.iter().filter(|r| r.value.is_finite() || r.raw.is_some()).collect();
         ordered.sort_by_key(|r| r.time);
         raws.clear();
+        let (mut times, mut values) = (Vec::new(), Vec::new());
         for r in ordered {
-            if out.series.times.last() == Some(&r.time.0) {
-                let first = out.series.values[out.series.len() - 1];
-                out.repeats.push(Repeat { time: r.time, first, later: r.value });
+            if let Some(first) = values.last().filter(|_| times.last() == Some(&r.time.0)) {
+                out.repeats.push(Repeat { time: r.time, first: *first, later: r.value });
                 continue;
             }
-            out.series.times.push(r.time.0);
-            out.series.values.push(r.value);
+            times.push(r.time.0);
+            values.push(r.value);
             raws.push(r.raw.unwrap_or(f64::NAN));
         }
+        out.series = Series { times: times.into(), values };
     }
     if raws.iter().any(|r| r.is_finite()) {
         raws.resize(out.series.len(), f64::NAN);
@@ -194,7 +195,7 @@ fn limits_fit_raw(row: &ChannelRow, raw: &[f64]) -> bool {
 fn events(package: &Package, station: &str) -> Vec<Event> {
     let of = package.events.iter().filter(|e| e.station == station);
     of.filter_map(|e| {
-        let kind = EventKind::from_code(&e.kind)?;
+        let kind = EventKind::of_package(&e.kind, &e.note)?;
         Some(Event { kind, start: e.start, end: e.end.unwrap_or(UnixSeconds(e.start.0)) })
     })
     .collect()

@@ -139,7 +139,7 @@ pub fn package<'a>(
             .filter(|e| within(e.event.start, e.event.end))
             .map(|e| EventRow {
                 station: code.clone(),
-                kind: e.event.kind.code().to_owned(),
+                kind: e.event.kind.package_code().to_owned(),
                 start: e.event.start,
                 end: Some(e.event.end),
                 amount: e.amount,

@@ -7,6 +7,7 @@ use ebrel_core::series::{Belief, Believed, CalibrationHistory, LeftOut, Series, 
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::temperature::{DatedCorrection, corrected};
 use ebrel_core::units::{Principle, Quantity, SpanSeconds, UnixSeconds};
+use ebrel_store::batches::Delivery as StoredDelivery;
 use ebrel_store::events::StoredEvent;
 use ebrel_store::flags::StoredFlag;
 use ebrel_store::placements::{Placement, StoredChannel};
@@ -214,15 +215,17 @@ impl StationRecord {
     pub async fn load(store: &Store, station_id: i64) -> Result<Self, StoreError> {
         let mut record = Self::outline(store, station_id).await?;
         let clocks = record.clocks();
+        let series = store.series_at(station_id).await?;
+        let (repeats, delivered) = (store.repeats_at(station_id).await?, store.deliveries_at(station_id).await?);
         for channel in &mut record.channels {
             let stream = channel.channel.stream.id;
-            channel.series = timed(store.series(stream).await?, clocks.get(&channel.channel.stream.node));
+            let as_stored = series.get(&stream).cloned().unwrap_or_default();
+            channel.series = timed(as_stored, clocks.get(&channel.channel.stream.node));
             let (from, to) = (channel.channel.placement.starts, channel.channel.placement.ends);
-            channel.repeats = store.repeats(stream).await?;
-            channel.repeats.retain(|r| r.time >= from && to.is_none_or(|to| r.time < to));
-            let delivered = store.deliveries(stream).await?.into_iter();
-            channel.delivered =
-                delivered.map(|d| Delivery { received_at: d.received_at, first: d.first, last: d.last }).collect();
+            let meanwhile = |r: &&Repeat| r.time >= from && to.is_none_or(|to| r.time < to);
+            channel.repeats = repeats.get(&stream).into_iter().flatten().filter(meanwhile).copied().collect();
+            let seen = |d: &StoredDelivery| Delivery { received_at: d.received_at, first: d.first, last: d.last };
+            channel.delivered = delivered.get(&stream).into_iter().flatten().map(seen).collect();
         }
         Ok(record)
     }

@@ -176,8 +176,8 @@ fn rain(record: &StationRecord) -> Option<Series> {
     }
     all.sort_by_key(|(t, _)| *t);
     all.dedup_by_key(|(t, _)| *t);
-    let (times, values) = all.into_iter().unzip();
-    (!gauges.is_empty()).then_some(Series { times, values })
+    let (times, values): (Vec<i64>, _) = all.into_iter().unzip();
+    (!gauges.is_empty()).then_some(Series { times: times.into(), values })
 }
 
 /// Whether a channel is drawn, or stands beside one that is.

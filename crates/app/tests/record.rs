@@ -338,7 +338,7 @@ async fn clock_checks_move_all_channels_of_a_node_keep_their_order_and_lose_none
         assert!((raw[middle] - times[middle] - 300).abs() <= 1, "at the check by what it said");
     }
     let stored = store.series(record.channels[0].channel.stream.id).await.unwrap();
-    assert_eq!(stored.times, raw, "as they came they stay");
+    assert_eq!(stored.times[..], raw[..], "as they came they stay");
 }
 
 #[tokio::test]
@@ -351,7 +351,7 @@ async fn checks_that_contradict_each_other_move_nothing_and_are_named() {
     assert_eq!(slips.len(), 1);
     assert!(slips[0].0 == "node 01" && slips[0].1.to_string().contains("run backwards"), "{slips:?}");
     let stored = store.series(record.channels[0].channel.stream.id).await.unwrap();
-    assert_eq!(record.channels[0].view().times, stored.times);
+    assert_eq!(record.channels[0].view().times, &stored.times[..]);
     let entries = store.field_entries(station, None).await.unwrap();
     let told = ebrel_app::field::clock_slips(&store, station, &ebrel_core::field::Log::of(&entries)).await.unwrap();
     assert_eq!(told.len(), 2, "either may be the slip");

@@ -127,7 +127,12 @@ impl Browser {
     /// # Errors
     /// If there is none.
     pub async fn text(&self, css: &str) -> Result<String, CmdError> {
-        self.client.find(Locator::Css(css)).await?.text().await
+        let read = async || self.client.find(Locator::Css(css)).await?.text().await;
+        match read().await {
+            // The page put another in its place between the two questions.
+            Err(e) if e.is_stale_element_reference() => read().await,
+            read => read,
+        }
     }
 
     /// How many elements match.

@@ -51,7 +51,7 @@ proptest! {
 
 #[test]
 fn a_thermometer_is_corrected_only_while_its_correction_holds() {
-    let series = Series { times: vec![0, 10, 20], values: vec![5.0, 5.0, f64::NAN] };
+    let series = Series { times: vec![0, 10, 20].into(), values: vec![5.0, 5.0, f64::NAN] };
     let correction = Correction { offset: -0.5, slope: 0.0 };
     let dated = [DatedCorrection { from: UnixSeconds(10), until: None, correction }];
     let history = CalibrationHistory::default();

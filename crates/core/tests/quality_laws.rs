@@ -204,7 +204,7 @@ fn a_constant_a_ramp_and_nothing_at_all_are_judged_without_a_spike_or_a_step() {
         let constant = Series { times: (0..2000).map(|i| i * STEP).collect(), values: vec![level; 2000] };
         let values = (0..2000).map(|i| level + rise * f64::from(i)).collect();
         let ramp = Series { times: constant.times.clone(), values };
-        let empty = Series { times: Vec::new(), values: Vec::new() };
+        let empty = Series { times: Vec::new().into(), values: Vec::new() };
         let unknown = Series { times: constant.times.clone(), values: vec![f64::NAN; 2000] };
         for series in [&constant, &ramp, &empty, &unknown] {
             let flags = run(&[channel(series, quantity, "a")], &[]).flags.remove(0);

@@ -49,7 +49,7 @@ pub enum SiteError {
     OtherSystem(String),
 }
 
-/// Reads a site. A point with a `code` is a station; one with a `name` is a landmark, with `kind` "gateway" the gateway.
+/// Reads a site. A point with a `code` is a station; one with a `name` is a landmark, of the `kind` that it says.
 ///
 /// # Errors
 /// [`SiteError`] if the file is no GeoJSON, or in other coordinates.
@@ -123,10 +123,10 @@ fn finish(
         let begin: String = called.chars().take(40).collect();
         return Err(format!("“{begin}…”: names and notes have at most {LONGEST} characters"));
     }
-    let gateway = word("kind").as_deref() == Some(LandmarkKind::Gateway.code());
+    let kind = word("kind").and_then(|k| LandmarkKind::from_code(&k)).unwrap_or(LandmarkKind::Landmark);
     let of = match code {
         Some(code) => PointOf::Station(code),
-        None => PointOf::Landmark(if gateway { LandmarkKind::Gateway } else { LandmarkKind::Landmark }),
+        None => PointOf::Landmark(kind),
     };
     Ok(SitePoint { of, name: called, place, elevation_m, note })
 }

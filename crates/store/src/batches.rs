@@ -2,6 +2,7 @@
 
 use crate::{Store, StoreError, Unit};
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
+use std::collections::HashMap;
 
 /// What brought readings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -71,30 +72,49 @@ impl Delivery {
     }
 }
 
+/// A row as it is read.
+struct Row {
+    stream_id: i64,
+    id: i64,
+    received_at: i64,
+    import_id: Option<i64>,
+    first: i64,
+    last: i64,
+    readings: i64,
+}
+
+impl From<Row> for Delivery {
+    fn from(r: Row) -> Self {
+        Self {
+            number: r.id,
+            received_at: UnixSeconds(r.received_at),
+            import: r.import_id,
+            first: UnixSeconds(r.first),
+            last: UnixSeconds(r.last),
+            readings: usize::try_from(r.readings).unwrap_or(0),
+        }
+    }
+}
+
 impl Store {
-    /// What was delivered of a stream, in the order in which it was received.
+    /// What was delivered of each stream of a station, by its number, in the order in which it was received.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn deliveries(&self, stream: i64) -> Result<Vec<Delivery>, StoreError> {
-        let rows = sqlx::query!(
-            "SELECT b.id, b.received_at, b.import_id, s.first, s.last, s.readings
-             FROM batch_stream s JOIN batch b ON b.id = s.batch_id WHERE s.stream_id = ? ORDER BY b.id",
-            stream
+    pub async fn deliveries_at(&self, station: i64) -> Result<HashMap<i64, Vec<Delivery>>, StoreError> {
+        let rows = sqlx::query_as!(
+            Row,
+            "SELECT s.stream_id, b.id, b.received_at, b.import_id, s.first, s.last, s.readings
+             FROM batch_stream s JOIN batch b ON b.id = s.batch_id
+             WHERE s.stream_id IN (SELECT m.id FROM stream m JOIN node n ON n.id = m.node_id WHERE n.station_id = ?)
+             ORDER BY s.stream_id, b.id",
+            station
         );
-        Ok(rows
-            .fetch_all(&self.pool)
-            .await?
-            .into_iter()
-            .map(|r| Delivery {
-                number: r.id,
-                received_at: UnixSeconds(r.received_at),
-                import: r.import_id,
-                first: UnixSeconds(r.first),
-                last: UnixSeconds(r.last),
-                readings: usize::try_from(r.readings).unwrap_or(0),
-            })
-            .collect())
+        let mut all: HashMap<i64, Vec<Delivery>> = HashMap::new();
+        for row in rows.fetch_all(&self.pool).await? {
+            all.entry(row.stream_id).or_default().push(row.into());
+        }
+        Ok(all)
     }
 
     /// The delivery that brought the value that stands at a time of a stream; `None` for a time without a reading, and for one
@@ -107,7 +127,14 @@ impl Store {
             .fetch_optional(&self.pool)
             .await?;
         let Some(number) = number else { return Ok(None) };
-        Ok(self.deliveries(stream).await?.into_iter().find(|d| d.number == number))
+        let row = sqlx::query_as!(
+            Row,
+            "SELECT s.stream_id, b.id, b.received_at, b.import_id, s.first, s.last, s.readings
+             FROM batch_stream s JOIN batch b ON b.id = s.batch_id WHERE s.stream_id = ? AND s.batch_id = ?",
+            stream,
+            number
+        );
+        Ok(row.fetch_optional(&self.pool).await?.map(Delivery::from))
     }
 }
 
@@ -152,7 +179,7 @@ mod tests {
         store.add_readings(&at(1), (0..10).map(reading).collect()).await.unwrap();
         store.add_readings(&at(9), (5..20).map(reading).collect()).await.unwrap();
         store.add_readings(&at(10), (0..20).map(reading).collect()).await.unwrap();
-        let deliveries = store.deliveries(stream).await.unwrap();
+        let deliveries = store.deliveries_at(1).await.unwrap().remove(&stream).unwrap();
         let told: Vec<_> = deliveries.iter().map(|d| (d.first.0 / 900, d.last.0 / 900, d.readings)).collect();
         assert_eq!(told, [(0, 9, 10), (10, 19, 10)], "the third brought nothing new");
         let of = async |i: i64| store.delivery_of(stream, UnixSeconds(i * 900)).await.unwrap();

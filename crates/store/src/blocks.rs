@@ -1,68 +1,21 @@
-//! Long series, fast: months packed by `pco`, and a bounded cache of decoded series.
+//! Long series, fast: months packed by `pco`.
 //!
 //! The truth is in `reading`. A block is a cache: the transaction that adds readings deletes the blocks of the
 //! months it touches, and a read makes the missing ones again.
 
+use crate::readings::Reading;
 use crate::{Store, StoreError};
 use ebrel_core::series::Series;
-use lru::LruCache;
+use ebrel_core::units::UnixSeconds;
 use std::collections::HashMap;
-use std::num::NonZeroUsize;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 /// Months are 30.4375 days here: what matters is that every second belongs to exactly one.
 const MONTH_S: i64 = 2_629_800;
-/// Readings held decoded in memory, all streams together (16 bytes each).
-const CACHE_READINGS: usize = 40_000_000;
-
 /// The month a second belongs to.
 #[must_use]
 pub(crate) fn month_of(t: i64) -> i64 {
     t.div_euclid(MONTH_S)
-}
-
-/// Decoded series by stream, the ones used longest ago given up first.
-pub(crate) struct SeriesCache {
-    state: Mutex<CacheState>,
-}
-
-struct CacheState {
-    /// Each series with the change of its stream that it was decoded at.
-    series: LruCache<i64, (i64, Arc<Series>)>,
-    readings: usize,
-}
-
-impl Default for SeriesCache {
-    fn default() -> Self {
-        let series = LruCache::new(NonZeroUsize::MAX.min(NonZeroUsize::new(1 << 16).unwrap_or(NonZeroUsize::MIN)));
-        Self { state: Mutex::new(CacheState { series, readings: 0 }) }
-    }
-}
-
-impl SeriesCache {
-    fn lock(&self) -> std::sync::MutexGuard<'_, CacheState> {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// The series of a stream, if it was decoded at this change of it.
-    fn get(&self, stream: i64, change: i64) -> Option<Arc<Series>> {
-        let mut state = self.lock();
-        let (at, series) = state.series.get(&stream)?;
-        (*at == change).then(|| Arc::clone(series))
-    }
-
-    fn put(&self, stream: i64, series: &Arc<Series>, change: i64) {
-        let mut state = self.lock();
-        state.readings += series.len();
-        if let Some((_, (_, old))) = state.series.push(stream, (change, Arc::clone(series))) {
-            state.readings -= old.len();
-        }
-        while state.readings > CACHE_READINGS && state.series.len() > 1 {
-            if let Some((_, (_, old))) = state.series.pop_lru() {
-                state.readings -= old.len();
-            }
-        }
-    }
 }
 
 impl Store {
@@ -76,20 +29,36 @@ impl Store {
             .fetch_optional(&self.pool)
             .await?
             .unwrap_or(0);
+        self.decoded(stream, change).await
+    }
+
+    /// As [`Self::series`], of each stream of a station by its number: what changed is asked for at once.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn series_at(&self, station: i64) -> Result<HashMap<i64, Arc<Series>>, StoreError> {
+        let streams = sqlx::query!(
+            "SELECT s.id, s.changes FROM stream s JOIN node n ON n.id = s.node_id WHERE n.station_id = ?",
+            station
+        );
+        let mut all = HashMap::new();
+        for stream in streams.fetch_all(&self.pool).await? {
+            all.insert(stream.id, self.decoded(stream.id, stream.changes).await?);
+        }
+        Ok(all)
+    }
+
+    async fn decoded(&self, stream: i64, change: i64) -> Result<Arc<Series>, StoreError> {
         if let Some(series) = self.cache.get(stream, change) {
             return Ok(series);
         }
         let (series, change) = self.decode(stream).await?;
-        let series = Arc::new(series);
-        self.cache.put(stream, &series, change);
-        Ok(series)
+        Ok(self.cache.put(stream, series, change))
     }
 
     /// Gives up all decoded series in memory; the next read decodes them again.
     pub fn forget_all(&self) {
-        let mut state = self.cache.lock();
-        state.series.clear();
-        state.readings = 0;
+        self.cache.clear();
     }
 
     /// Reads a stream from its blocks, and makes and keeps the missing ones; with the change that it was read at.
@@ -163,13 +132,13 @@ pub(crate) async fn read_months(
     .fetch_all(&mut *connection)
     .await?;
     let mut packed: HashMap<i64, _> = blocks.into_iter().map(|b| (b.month, (b.times, b.raws))).collect();
-    let mut series = Series::default();
+    let (mut all_times, mut values) = (Vec::new(), Vec::new());
     let mut made = Vec::new();
     for month in months {
         if let Some((times, raws)) = packed.remove(&month) {
             if let Some((times, raws)) = unpack(&times, &raws) {
-                series.times.extend(times);
-                series.values.extend(raws);
+                all_times.extend(times);
+                values.extend(raws);
                 continue;
             }
             tracing::warn!(stream, month, "a packed month is damaged; it is made again from its readings");
@@ -183,12 +152,105 @@ pub(crate) async fn read_months(
         )
         .fetch_all(&mut *connection)
         .await?;
-        let start = series.len();
-        series.times.extend(rows.iter().map(|r| r.t));
-        series.values.extend(rows.iter().map(|r| r.raw));
-        made.push((month, pack(&series.times[start..], &series.values[start..])?));
+        let start = values.len();
+        all_times.extend(rows.iter().map(|r| r.t));
+        values.extend(rows.iter().map(|r| r.raw));
+        made.push((month, pack(&all_times[start..], &values[start..])?));
     }
-    Ok((series, made))
+    // It may stay in memory for long.
+    values.shrink_to_fit();
+    Ok((Series { times: all_times.into(), values }, made))
+}
+
+/// What a stream held before, as far as new readings meet it.
+pub(crate) enum Before {
+    /// The stream held nothing at all.
+    Nothing,
+    /// Nothing between the first and the last of them.
+    Apart,
+    /// All of the months that they touch.
+    Months(Series),
+}
+
+/// New readings of a stream for which its months are packed at once; fewer, as a message brings them, leave that to the next read.
+const WORTH_PACKING: usize = 500;
+
+/// Puts the blocks of the months right that new readings of one stream touch, which are written already: packed with them where that
+/// is known or quickly learnt, deleted otherwise. A file that came in pieces then reads back fast without going through its rows.
+pub(crate) async fn renew_blocks(
+    connection: &mut sqlx::SqliteConnection,
+    readings: &[Reading],
+    before: &Before,
+) -> Result<(), StoreError> {
+    let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(()) };
+    let (first_month, last_month) = (month_of(first.t), month_of(last.t));
+    for new in readings.chunk_by(|a, b| month_of(a.t) == month_of(b.t)) {
+        let month = month_of(new[0].t);
+        let within = first_month < month && month < last_month;
+        let there = match before {
+            Before::Nothing => Some(Series::default()),
+            Before::Apart if within => Some(Series::default()),
+            _ if readings.len() < WORTH_PACKING => None,
+            Before::Apart => at_the_edge(connection, first.stream, month, (first.t, last.t)).await?,
+            Before::Months(known) => {
+                let view = known.between(UnixSeconds(month * MONTH_S), UnixSeconds((month + 1) * MONTH_S));
+                Some(Series { times: view.times.into(), values: view.values.to_vec() })
+            }
+        };
+        match there {
+            Some(there) => {
+                let (times, raws) = with_new(&there, new);
+                insert_block(connection, first.stream, month, &pack(&times, &raws)?).await?;
+            }
+            None => {
+                sqlx::query!("DELETE FROM month_block WHERE stream_id = ? AND month = ?", first.stream, month)
+                    .execute(&mut *connection)
+                    .await?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// What a month held beside readings from `from` to `to`, by its block; `None` if that has to be read from its rows.
+async fn at_the_edge(
+    connection: &mut sqlx::SqliteConnection,
+    stream: i64,
+    month: i64,
+    (from, to): (i64, i64),
+) -> Result<Option<Series>, StoreError> {
+    let block = sqlx::query!(
+        r#"SELECT times AS "times!", raws AS "raws!" FROM month_block WHERE stream_id = ? AND month = ?"#,
+        stream,
+        month
+    )
+    .fetch_optional(&mut *connection)
+    .await?;
+    if let Some((times, values)) = block.and_then(|b| unpack(&b.times, &b.raws)) {
+        return Ok(Some(Series { times: times.into(), values }));
+    }
+    let (begins, ends) = (month * MONTH_S, (month + 1) * MONTH_S);
+    let others = sqlx::query_scalar!(
+        r#"SELECT EXISTS (SELECT 1 FROM reading WHERE stream_id = ?1 AND t >= ?2 AND t < ?3)
+               OR EXISTS (SELECT 1 FROM reading WHERE stream_id = ?1 AND t > ?4 AND t < ?5) AS "any!: bool""#,
+        stream,
+        begins,
+        from,
+        to,
+        ends
+    )
+    .fetch_one(&mut *connection)
+    .await?;
+    Ok((!others).then(Series::default))
+}
+
+/// Times and values of a month in order of time: what was there, and new readings at other times.
+fn with_new(there: &Series, new: &[Reading]) -> (Vec<i64>, Vec<f64>) {
+    let old = there.times.iter().copied().zip(there.values.iter().copied());
+    let mut all: Vec<(i64, f64)> = old.chain(new.iter().map(|r| (r.t, r.raw))).collect();
+    // Two sorted runs: merged, not sorted anew.
+    all.sort_by_key(|r| r.0);
+    all.into_iter().unzip()
 }
 
 /// Times and values of one month, packed.
@@ -205,7 +267,7 @@ fn unpack(times: &[u8], raws: &[u8]) -> Option<(Vec<i64>, Vec<f64>)> {
 }
 
 /// Packs one month.
-pub(crate) fn pack(times: &[i64], raws: &[f64]) -> Result<Packed, StoreError> {
+fn pack(times: &[i64], raws: &[f64]) -> Result<Packed, StoreError> {
     let config = pco::ChunkConfig::default().with_compression_level(4);
     Ok(Packed {
         times: pco::standalone::simple_compress(times, &config)?,
@@ -214,7 +276,7 @@ pub(crate) fn pack(times: &[i64], raws: &[f64]) -> Result<Packed, StoreError> {
 }
 
 /// Keeps a packed month in the place of an older one.
-pub(crate) async fn insert_block(
+async fn insert_block(
     tx: &mut sqlx::SqliteConnection,
     stream: i64,
     month: i64,
@@ -259,6 +321,41 @@ mod tests {
         let all = store.series(stream).await.unwrap();
         assert_eq!((all.len(), all.values[15_000]), (15_001, 14_999.0), "months on either side of a border");
         assert!(all.times.windows(2).all(|w| w[0] < w[1]));
+    }
+
+    #[tokio::test]
+    async fn pieces_of_a_file_leave_every_month_packed_in_any_order_and_a_message_leaves_it_to_the_next_read() {
+        let (store, _dir) = store().await;
+        let stream = crate::stations::testing::stream(&store).await;
+        let reading = |i: i64| Reading { stream, t: i * 900, raw: (i as f64 * 0.37).sin() };
+        let packed =
+            async || sqlx::query_scalar!("SELECT count(*) FROM month_block").fetch_one(&store.pool).await.unwrap();
+        let as_packed = async || {
+            store.forget_all();
+            let series = store.series(stream).await.unwrap();
+            series.times.iter().map(|t| t / 900).zip(series.values.iter().copied()).collect::<Vec<_>>()
+        };
+        let as_stored = |kept: &dyn Fn(i64) -> bool| -> Vec<(i64, f64)> {
+            (0..9000).filter(|i| kept(*i)).map(|i| (i, reading(i).raw)).collect()
+        };
+        // The middle, the end, the beginning, each cut within a month; then what was left out of the middle.
+        for piece in [3000..5000, 5000..9000, 0..3000] {
+            store.add_readings(&HAND, piece.filter(|i| i % 3 > 0).map(reading).collect()).await.unwrap();
+            assert_eq!(
+                packed().await,
+                as_packed().await.chunk_by(|a, b| a.0 * 900 / super::MONTH_S == b.0 * 900 / super::MONTH_S).count()
+                    as i64
+            );
+        }
+        assert_eq!(as_packed().await, as_stored(&|i| i % 3 > 0));
+        let months = packed().await;
+        store.add_readings(&HAND, (2000..6000).filter(|i| i % 3 == 0).map(reading).collect()).await.unwrap();
+        assert_eq!(packed().await, months);
+        let filled = |i: i64| i % 3 > 0 || (2000..6000).contains(&i);
+        assert_eq!(as_packed().await, as_stored(&filled));
+        store.add_readings(&HAND, vec![reading(0), reading(6000)]).await.unwrap();
+        assert_eq!(packed().await, months - 2, "two months wait");
+        assert_eq!(as_packed().await, as_stored(&|i| filled(i) || i == 0 || i == 6000));
     }
 
     #[tokio::test]

@@ -1,6 +1,6 @@
 //! Opening the file, and what can go wrong.
 
-use crate::blocks::SeriesCache;
+use crate::cache::SeriesCache;
 use sqlx::migrate::Migrator;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};
 use std::path::Path;

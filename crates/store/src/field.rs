@@ -73,6 +73,19 @@ impl Store {
         Ok(rows.fetch_all(&self.pool).await?.into_iter().map(|r| (r.entry, r.id)).collect())
     }
 
+    /// Placements of a station that an entry of a log ended: their numbers.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn placements_ended_by(&self, station: i64, entry: &str) -> Result<Vec<i64>, StoreError> {
+        let ids = sqlx::query_scalar!(
+            "SELECT p.id FROM placement p JOIN node n ON n.id = p.node_id WHERE n.station_id = ? AND p.ended_by = ?",
+            station,
+            entry
+        );
+        Ok(ids.fetch_all(&self.pool).await?)
+    }
+
     /// Notes a photograph whose bytes are kept under this hash; one that is known stays as it was.
     ///
     /// # Errors
@@ -144,6 +157,17 @@ impl Unit {
         Err(StoreError::Rule(
             "Another entry has this number already; the one that came first stands. Enter this one anew.".into(),
         ))
+    }
+
+    /// Says which entry ended a placement.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn note_end(&mut self, placement: i64, entry: &str) -> Result<(), StoreError> {
+        sqlx::query!("UPDATE placement SET ended_by = ? WHERE id = ?", entry, placement)
+            .execute(self.connection())
+            .await?;
+        Ok(())
     }
 
     /// Says which entry a placement follows.

@@ -10,6 +10,7 @@
 pub mod accounts;
 pub mod batches;
 pub mod blocks;
+mod cache;
 pub mod calibrations;
 pub mod corrections;
 mod database;
@@ -18,6 +19,7 @@ pub mod events;
 pub mod field;
 pub mod flags;
 pub mod imports;
+pub mod in_force;
 pub mod landmarks;
 pub mod members;
 pub mod placements;

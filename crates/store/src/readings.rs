@@ -1,13 +1,13 @@
 //! Raw readings: stored once, as they came, for ever.
 
 use crate::batches::Origin;
-use crate::blocks::{insert_block, month_of, pack, read_months};
+use crate::blocks::{Before, month_of, read_months, renew_blocks};
 use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::Repeat;
 use ebrel_core::series::Series;
 use ebrel_core::units::UnixSeconds;
 use sqlx::SqliteConnection;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 
 /// One raw reading of a stream.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -66,6 +66,26 @@ impl Store {
         Ok(rows.into_iter().map(|r| Repeat { time: UnixSeconds(r.t), first: r.first, later: r.later }).collect())
     }
 
+    /// As [`Self::repeats`], of each stream of a station that has any, by its number.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn repeats_at(&self, station: i64) -> Result<HashMap<i64, Vec<Repeat>>, StoreError> {
+        let rows = sqlx::query!(
+            r#"SELECT r.stream_id, r.t, r.raw AS later, f.raw AS first FROM repeated_reading r
+               JOIN reading f ON f.stream_id = r.stream_id AND f.t = r.t
+               WHERE r.stream_id IN (SELECT s.id FROM stream s JOIN node n ON n.id = s.node_id WHERE n.station_id = ?)
+               ORDER BY r.stream_id, r.t"#,
+            station
+        );
+        let mut all: HashMap<i64, Vec<Repeat>> = HashMap::new();
+        for r in rows.fetch_all(&self.pool).await? {
+            let repeat = Repeat { time: UnixSeconds(r.t), first: r.first, later: r.later };
+            all.entry(r.stream_id).or_default().push(repeat);
+        }
+        Ok(all)
+    }
+
     /// First and last time of any reading of a station.
     ///
     /// # Errors
@@ -90,14 +110,23 @@ impl Unit {
     /// [`StoreError`] if the database refuses.
     pub async fn add_readings(&mut self, origin: &Origin, mut readings: Vec<Reading>) -> Result<Added, StoreError> {
         readings.sort_by_key(|r| (r.stream, r.t));
-        let batch = self.begin_batch(origin).await?;
-        let tx = self.connection();
+        let mut begun = None;
         let mut added = Added::default();
         let mut fresh = Vec::with_capacity(readings.len());
+        let mut brought = Vec::new();
         for of_stream in readings.chunk_by(|a, b| a.stream == b.stream) {
             let start = fresh.len();
-            let sorted = sort_out(tx, of_stream, &mut fresh, &mut added).await?;
+            let sorted = sort_out(self.connection(), of_stream, &mut fresh, &mut added).await?;
             added.repeated += sorted.repeats.len();
+            if sorted.repeats.is_empty() && fresh.len() == start {
+                continue;
+            }
+            // What brings nothing is no delivery: a message that is sent for ever leaves no trace.
+            let batch = match begun {
+                Some(batch) => batch,
+                None => *begun.insert(self.begin_batch(origin).await?),
+            };
+            let tx = self.connection();
             for r in sorted.repeats {
                 sqlx::query!(
                     "INSERT OR IGNORE INTO repeated_reading (stream_id, t, raw, batch) VALUES (?, ?, ?, ?)",
@@ -110,45 +139,42 @@ impl Unit {
                 .await?;
             }
             insert(tx, batch, &fresh[start..]).await?;
-            renew_blocks(tx, &fresh[start..], sorted.overlap).await?;
+            renew_blocks(tx, &fresh[start..], &sorted.before).await?;
+            if let [first, .., last] | [first @ last] = &fresh[start..] {
+                brought.push((first.stream, first.t, last.t, (fresh.len() - start) as i64));
+            }
         }
         added.new = fresh.len();
-        let new_times: BTreeSet<i64> = fresh.iter().map(|r| r.t).collect();
-        let times: BTreeSet<i64> = readings.iter().map(|r| r.t).collect();
-        added.new_records = new_times.len();
-        added.known_records = times.len() - new_times.len();
-        let streams: BTreeSet<i64> = fresh.iter().map(|r| r.stream).collect();
-        let mut stations = BTreeSet::new();
-        for stream in streams {
-            let station = sqlx::query_scalar!(
-                "UPDATE stream SET changes = changes + 1 WHERE id = ?
-                 RETURNING (SELECT station_id FROM node WHERE node.id = node_id)",
-                stream
-            );
-            stations.insert(station.fetch_one(&mut *tx).await?);
+        added.new_records = distinct_times(&fresh);
+        added.known_records = distinct_times(&readings) - added.new_records;
+        if let Some(batch) = begun {
+            note_brought(self.connection(), batch, &brought).await?;
         }
-        for station in stations.into_iter().flatten() {
+        let stations = changed(self.connection(), &brought).await?;
+        for station in stations {
             self.tests_due(station).await?;
         }
         Ok(added)
     }
 }
 
-/// What a stream held before in the range of new readings.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Overlap {
-    /// The stream held nothing at all.
-    NewStream,
-    /// Nothing between the first and the last of them.
-    Untouched,
-    /// Something.
-    Known,
+/// How many times readings have that lie in order of stream and time. Streams of one file mostly share all of theirs.
+fn distinct_times(readings: &[Reading]) -> usize {
+    let mut streams = readings.chunk_by(|a, b| a.stream == b.stream);
+    let first = streams.next().unwrap_or_default();
+    let mut times: Vec<i64> = first.iter().map(|r| r.t).collect();
+    for stream in streams.filter(|s| !s.iter().map(|r| r.t).eq(first.iter().map(|r| r.t))) {
+        times.extend(stream.iter().map(|r| r.t));
+    }
+    times.sort_unstable();
+    times.dedup();
+    times.len()
 }
 
 /// What is left to do after sorting out.
 struct SortedOut {
     repeats: Vec<Reading>,
-    overlap: Overlap,
+    before: Before,
 }
 
 /// Appends to `fresh` what is not known of one stream, counts what is, and returns what differs from the known.
@@ -158,7 +184,7 @@ async fn sort_out(
     fresh: &mut Vec<Reading>,
     added: &mut Added,
 ) -> Result<SortedOut, StoreError> {
-    let nothing = SortedOut { repeats: Vec::new(), overlap: Overlap::Known };
+    let nothing = SortedOut { repeats: Vec::new(), before: Before::Nothing };
     let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(nothing) };
     let row = sqlx::query!(
         r#"SELECT EXISTS (SELECT 1 FROM reading WHERE stream_id = ?1) AS "any!: bool",
@@ -169,16 +195,14 @@ async fn sort_out(
     )
     .fetch_one(&mut *connection)
     .await?;
-    let overlap = match (row.any, row.here) {
-        (false, _) => Overlap::NewStream,
-        (true, false) => Overlap::Untouched,
-        (true, true) => Overlap::Known,
-    };
     let months = (month_of(first.t), month_of(last.t));
-    let known = match overlap {
-        Overlap::Known => read_months(connection, first.stream, Some(months)).await?.0,
-        Overlap::NewStream | Overlap::Untouched => Series::default(),
+    let before = match (row.any, row.here) {
+        (false, _) => Before::Nothing,
+        (true, false) => Before::Apart,
+        (true, true) => Before::Months(read_months(connection, first.stream, Some(months)).await?.0),
     };
+    let none = Series::default();
+    let known = if let Before::Months(known) = &before { known } else { &none };
     let mut at = 0;
     let mut repeats = Vec::new();
     let start = fresh.len();
@@ -196,28 +220,24 @@ async fn sort_out(
             Some(_) => repeats.push(*reading),
         }
     }
-    Ok(SortedOut { repeats, overlap })
+    Ok(SortedOut { repeats, before })
 }
 
-/// Writes readings of one stream that are not known, and what the delivery brought of it.
+/// `head` and then `group` once for each of so many rows.
+fn rows_of(head: &str, group: &str, rows: usize) -> String {
+    format!("{head} {}", vec![group; rows].join(","))
+}
+
+/// Writes readings of one stream that are not known.
 async fn insert(connection: &mut SqliteConnection, batch: i64, readings: &[Reading]) -> Result<(), StoreError> {
-    let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(()) };
-    let n = readings.len() as i64;
-    sqlx::query!("INSERT INTO batch_stream VALUES (?, ?, ?, ?, ?)", first.stream, batch, first.t, last.t, n)
-        .execute(&mut *connection)
-        .await?;
-    let statement = |rows: usize| {
-        let mut sql = String::from("INSERT INTO reading (stream_id, t, raw, batch) VALUES (?,?,?,?)");
-        sql.push_str(&",(?,?,?,?)".repeat(rows - 1));
-        sql
-    };
-    let full = statement(ROWS);
+    const HEAD: &str = "INSERT INTO reading (stream_id, t, raw, batch) VALUES";
+    let full = rows_of(HEAD, "(?,?,?,?)", ROWS);
     for rows in readings.chunks(ROWS) {
         let short;
         let sql = if rows.len() == ROWS {
             &full
         } else {
-            short = statement(rows.len());
+            short = rows_of(HEAD, "(?,?,?,?)", rows.len());
             &short
         };
         // The text is made of placeholders alone; every value is bound.
@@ -230,32 +250,39 @@ async fn insert(connection: &mut SqliteConnection, batch: i64, readings: &[Readi
     Ok(())
 }
 
-/// Deletes the blocks of the months that new readings of one stream touch, and packs at once the months that hold
-/// nothing but them: a first import then reads back fast without going through its rows.
-async fn renew_blocks(
-    connection: &mut SqliteConnection,
-    readings: &[Reading],
-    overlap: Overlap,
-) -> Result<(), StoreError> {
-    let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(()) };
-    let (first_month, last_month) = (month_of(first.t), month_of(last.t));
-    for of_month in readings.chunk_by(|a, b| month_of(a.t) == month_of(b.t)) {
-        let month = month_of(of_month[0].t);
-        let whole = match overlap {
-            Overlap::NewStream => true,
-            Overlap::Untouched => first_month < month && month < last_month,
-            Overlap::Known => false,
-        };
-        if whole {
-            let (times, raws): (Vec<i64>, Vec<f64>) = of_month.iter().map(|r| (r.t, r.raw)).unzip();
-            insert_block(connection, first.stream, month, &pack(&times, &raws)?).await?;
-        } else {
-            sqlx::query!("DELETE FROM month_block WHERE stream_id = ? AND month = ?", first.stream, month)
-                .execute(&mut *connection)
-                .await?;
+/// What a delivery brought of a stream: its number, first and last time, how many readings.
+type Brought = (i64, i64, i64, i64);
+
+/// Keeps what a delivery brought of each stream.
+async fn note_brought(connection: &mut SqliteConnection, batch: i64, all: &[Brought]) -> Result<(), StoreError> {
+    for rows in all.chunks(ROWS) {
+        let sql = rows_of("INSERT INTO batch_stream VALUES", "(?,?,?,?,?)", rows.len());
+        let mut query = sqlx::query(sqlx::AssertSqlSafe(sql.as_str()));
+        for (stream, first, last, n) in rows {
+            query = query.bind(stream).bind(batch).bind(first).bind(last).bind(n);
         }
+        query.execute(&mut *connection).await?;
     }
     Ok(())
+}
+
+/// Counts a change of each stream that something was brought of; the stations that they belong to.
+async fn changed(connection: &mut SqliteConnection, all: &[Brought]) -> Result<BTreeSet<i64>, StoreError> {
+    let mut stations = BTreeSet::new();
+    for rows in all.chunks(ROWS) {
+        let among = format!("({})", vec!["?"; rows.len()].join(","));
+        let update = format!("UPDATE stream SET changes = changes + 1 WHERE id IN {among}");
+        let belong =
+            format!("SELECT DISTINCT n.station_id FROM stream s JOIN node n ON n.id = s.node_id WHERE s.id IN {among}");
+        let mut query = sqlx::query(sqlx::AssertSqlSafe(update.as_str()));
+        let mut of = sqlx::query_scalar::<_, i64>(sqlx::AssertSqlSafe(belong.as_str()));
+        for (stream, ..) in rows {
+            (query, of) = (query.bind(stream), of.bind(stream));
+        }
+        query.execute(&mut *connection).await?;
+        stations.extend(of.fetch_all(&mut *connection).await?);
+    }
+    Ok(stations)
 }
 
 #[cfg(test)]

@@ -1,7 +1,8 @@
 //! The register of probes: events in a probe's life, where it was and is, and the sheets of the bench.
 
-use crate::calibrations::{Adopted, InForce};
+use crate::calibrations::Adopted;
 use crate::drafts::{DraftKind, advance};
+use crate::in_force::InForce;
 use crate::{Store, StoreError, Unit};
 use ebrel_core::register::EventKind;
 use ebrel_core::soil::Profile;

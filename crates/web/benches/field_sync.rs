@@ -18,8 +18,8 @@ fn entries(turn: usize) -> Vec<Value> {
     };
     let deed = |i: usize| match i {
         0 => json!({"kind": "begun", "of": "installation"}),
-        1 => json!({"kind": "probe", "serial": "BD-0433", "depth_cm": 60.0, "port": "A3"}),
-        2 => json!({"kind": "probe", "serial": "BD-0432", "depth_cm": 25.0, "port": "A2"}),
+        1 => json!({"kind": "probe", "serial": "BD-0433", "depth_cm": 30.0, "port": "A3"}),
+        2 => json!({"kind": "probe", "serial": "BD-0432", "depth_cm": 15.0, "port": "A2"}),
         i if i % 3 == 0 => {
             json!({"kind": "reading", "serial": "BD-0433", "repeats": [1400.0, 1401.0, 1399.5], "said": ""})
         }

@@ -344,11 +344,7 @@ fn outcome_text(o: &Outcome) -> String {
     if !r.left_out.is_empty() {
         out.push_str(&format!("  columns left out: {}\n", r.left_out.join(", ")));
     }
-    let losses = r.losses();
-    out.push_str(&format!(
-        "  {losses} {} could not be read\n",
-        if losses == 1 { "line or cell" } else { "lines or cells" }
-    ));
+    out.push_str(&format!("  {} could not be read\n", importing::lines_or_cells(r.losses())));
     for g in &r.groups {
         out.push_str(&format!("  {}: {}\n", g.whereabouts(), g.reason));
     }

@@ -276,7 +276,7 @@ async fn calibrate(store: &Store, story: &Story, scenario: &Scenario) -> Result<
         }
         return Ok(());
     }
-    for (serial, depth) in [("BD-0431", 10.0), ("BD-0432", 25.0), ("BD-0433", 60.0)] {
+    for (serial, depth) in [("BD-0431", 5.0), ("BD-0432", 15.0), ("BD-0433", 30.0)] {
         let model = "blade dielectric, 5 cm, analog 2.5 V";
         let new = probe(serial.to_owned(), model, Principle::Dielectric, (250.0, 2500.0), 0.1);
         let id = store.ensure_probe(&new).await?;

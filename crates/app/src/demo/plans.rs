@@ -169,10 +169,11 @@ fn spring_hollow() -> Value {
 
 fn side_wall() -> Value {
     let probes = json!([
-        probe(10.0, "blade-5", "BD-0431", "topsoil in half shade"),
-        probe(25.0, "blade-5", "BD-0432", "upper roots"),
-        probe(60.0, "blade-5", "BD-0433", "sentinel: below the roots of the ride"),
-        probe(25.0, "matrix-block", "GM-0051", "can the roots still get at it"),
+        probe(5.0, "blade-5", "BD-0431", "topsoil in half shade"),
+        probe(15.0, "blade-5", "BD-0432", "upper roots"),
+        probe(30.0, "blade-5", "BD-0433", "lower roots of grass and bramble"),
+        probe(15.0, "matrix-block", "GM-0051", "can the roots still get at it"),
+        probe(30.0, "matrix-block", "GM-0052", "the same, where fewer roots are"),
     ]);
     json!({
         "purpose": "Half shade at the ride: does it lie between the two coupes, or is it a place of its own?",

@@ -18,7 +18,7 @@ pub(super) const FAST_S_PER_WEEK: f64 = 40.0;
 pub(super) fn built_cm(serial: &str, planned: f64) -> f64 {
     match serial {
         "TR-0105" => 57.0,
-        "BD-0432" => 22.0,
+        "BD-0432" => 12.0,
         _ => planned,
     }
 }
@@ -64,7 +64,7 @@ pub(super) fn installation(story: &Story, pack: &Pack, start: UnixSeconds) -> Ve
         log.write(put(built_cm(&p.label, p.depth_cm), false));
         log.reading(p, shown_at(p, 0.24 + 0.001 * p.depth_cm));
         if p.label == "BD-0432" {
-            log.write(Deed::Note { text: "the lever slipped: 22 cm by the rule, not 25; left there".into() });
+            log.write(Deed::Note { text: "the lever slipped: 12 cm by the rule, not 15; left there".into() });
         }
         log.done(&step.key, &step.does);
     }
@@ -89,7 +89,7 @@ pub(super) fn visit(story: &Story, pack: &Pack, which: usize, at: UnixSeconds) -
         (true, 2) => "the twin at 15 cm read low since some weeks: a rod bent by a boar",
         (false, 1) => "gland opened to dry the box; all plugs out and in again",
         (false, 2) => {
-            "readings at 10 and 25 cm had changed places since the last visit: plugs of A1 and A2 swapped, put right"
+            "readings at 5 and 15 cm had changed places since the last visit: plugs of A1 and A2 swapped, put right"
         }
         _ => "nothing out of order",
     };

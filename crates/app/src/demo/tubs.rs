@@ -1,10 +1,11 @@
 //! The demo's second study: twelve tubs of fern, read by handheld once a week for thirty weeks.
 
-use ebrel_core::field::{Deed, Entry, LogKind};
-use ebrel_core::quality::{Event, EventKind};
+use ebrel_core::field::{Deed, Entry, LandmarkKind, LogKind, Way};
+use ebrel_core::quality::{Event, EventKind, Place};
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
 use ebrel_store::batches::{Origin, Source};
 use ebrel_store::events::StoredEvent;
+use ebrel_store::landmarks::Landmark;
 use ebrel_store::placements::NewPlacement;
 use ebrel_store::probes::Probe;
 use ebrel_store::readings::Reading;
@@ -15,6 +16,15 @@ use ebrel_store::{Store, StoreError};
 const TUBS: usize = 12;
 const WEEKS: i64 = 30;
 const WEEK_S: i64 = 7 * 86_400;
+
+/// The door of the fern house.
+const DOOR: Place = Place { latitude: 46.904_2, longitude: -3.206_5 };
+
+/// Where a tub stands: two rows of six along the house, 1.2 m apart, 2 m between the rows.
+fn place(tub: usize) -> Place {
+    let row = Way { metres: 1.5 + 1.2 * (tub % 6) as f64, bearing_deg: 80.0 }.leads_to(DOOR);
+    Way { metres: if tub < 6 { 1.0 } else { 3.0 }, bearing_deg: 350.0 }.leads_to(row)
+}
 
 /// What the handheld shows in a tub in a week, mV: six are kept wet, six dry down; hands and soil scatter a little.
 fn shown(tub: usize, week: i64) -> f64 {
@@ -44,8 +54,8 @@ pub async fn seed(store: &Store, now: UnixSeconds) -> Result<(), StoreError> {
         study_id,
         code: "tubs".into(),
         name: "Fern house".into(),
-        latitude: None,
-        longitude: None,
+        latitude: Some(DOOR.latitude),
+        longitude: Some(DOOR.longitude),
         elevation_m: None,
         treatment: "six tubs kept wet, six dried down".into(),
         cover: "royal fern in tubs, under glass".into(),
@@ -87,6 +97,11 @@ pub async fn seed(store: &Store, now: UnixSeconds) -> Result<(), StoreError> {
         unit.add_field_entry(station, entry, "N. Arvel", entry.at).await?;
     }
     unit.add_readings(&Origin::of(Source::Hand, now), readings).await?;
+    for (tub, (serial, _)) in streams.iter().enumerate() {
+        let (kind, by) = (LandmarkKind::Point, "N. Arvel".to_owned());
+        let point = Landmark { id: 0, name: serial.clone(), kind, place: place(tub), note: String::new(), by };
+        unit.keep_landmark(study_id, &point).await?;
+    }
     unit.commit().await?;
     let last = entries.last().map_or(begun, |e| e.at);
     let event = StoredEvent {

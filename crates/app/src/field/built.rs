@@ -14,6 +14,9 @@ pub struct Built {
     pub built_cm: Option<f64>,
     /// Port as planned and as built, where they differ or only one is known.
     pub ports: (String, String),
+    /// Whether it was plugged in at another port of the planned logger. A port that this logger does not have is another name, by
+    /// which a record knows it.
+    pub at_another_port: bool,
     /// Places at which it met a stone or root, cm.
     pub given_up_cm: Vec<f64>,
     /// What the last reading of it said.
@@ -28,13 +31,6 @@ impl Built {
     #[must_use]
     pub fn deep_as_planned(&self) -> bool {
         self.planned_cm.zip(self.built_cm).is_some_and(|(a, b)| (a - b).abs() <= REACHED_CM)
-    }
-
-    /// Whether it is at another port than planned.
-    #[must_use]
-    pub fn at_another_port(&self) -> bool {
-        let (planned, built) = &self.ports;
-        !planned.is_empty() && !built.is_empty() && !planned.eq_ignore_ascii_case(built)
     }
 }
 
@@ -53,6 +49,7 @@ pub fn built(plan: &StationPlan, log: &Log) -> Vec<Built> {
                 planned_cm: Some(probe.depth_cm),
                 built_cm: None,
                 ports: (port, String::new()),
+                at_another_port: false,
                 given_up_cm: Vec::new(),
                 said: String::new(),
             }
@@ -63,7 +60,8 @@ pub fn built(plan: &StationPlan, log: &Log) -> Vec<Built> {
         let at = rows.iter().position(|r| r.serial.eq_ignore_ascii_case(serial)).unwrap_or_else(|| {
             let ports = (String::new(), String::new());
             let (planned_cm, built_cm, given_up_cm) = (None, None, Vec::new());
-            rows.push(Built { serial: serial.clone(), planned_cm, built_cm, ports, given_up_cm, said: String::new() });
+            let (serial, said, at_another_port) = (serial.clone(), String::new(), false);
+            rows.push(Built { serial, planned_cm, built_cm, ports, at_another_port, given_up_cm, said });
             rows.len() - 1
         });
         let row = &mut rows[at];
@@ -73,6 +71,13 @@ pub fn built(plan: &StationPlan, log: &Log) -> Vec<Built> {
             Deed::Reading { said, .. } => row.said.clone_from(said),
             _ => {}
         }
+    }
+    let logger = &found.plan.logger.ports;
+    for row in &mut rows {
+        let (planned, built) = &row.ports;
+        let own = built.split('.').next().unwrap_or(built);
+        let is_known = logger.iter().any(|p| p.name.eq_ignore_ascii_case(own));
+        row.at_another_port = is_known && !planned.is_empty() && !planned.eq_ignore_ascii_case(built);
     }
     rows.sort_by(|a, b| {
         b.planned_cm.or(b.built_cm).partial_cmp(&a.planned_cm.or(a.built_cm)).unwrap_or(std::cmp::Ordering::Equal)

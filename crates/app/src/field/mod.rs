@@ -16,6 +16,6 @@ pub use outcome::{clock_slips, come_of};
 pub use pack::{Pack, PackProbe, PackStep, pack};
 pub use receive::{Received, receive};
 pub use removal::{Retrieval, ToComeOut, came_back, retrieval};
-pub use site::{MOST_LANDMARKS, SiteTaken, found_again, place_of, points, take_site};
+pub use site::{MOST_LANDMARKS, SiteTaken, Walk, found_again, marks, place_of, points, take_site, walks};
 pub use soil::{SoilOfLog, decide_soil, soil_of};
 pub use standing::{LogRow, StationStanding, standing};

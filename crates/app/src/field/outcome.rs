@@ -27,7 +27,7 @@ pub async fn come_of(store: &Store, station: i64, log: &str) -> Result<Vec<(Stri
     // What came out first: its port is free for what was put in after it.
     let mut trouble = super::removal::ends(store, station, &whole).await?;
     trouble.extend(seats(store, station, &whole, &entries).await?);
-    super::removal::take_out(store, station, &whole).await?;
+    super::removal::note_lives(store, station, &whole).await?;
     if whole.kind() == Some(LogKind::Installation) {
         trouble.extend(super::soil::take_soil(store, station, &whole).await?);
     }
@@ -37,9 +37,8 @@ pub async fn come_of(store: &Store, station: i64, log: &str) -> Result<Vec<(Stri
             let kind = match of {
                 RepairKind::Firmware | RepairKind::Program => EventKind::ProgramChange,
                 RepairKind::CoverCut => EventKind::Treatment,
-                RepairKind::ProbeExchanged | RepairKind::PortChanged | RepairKind::ShieldMoved | RepairKind::Other => {
-                    EventKind::Maintenance
-                }
+                RepairKind::ShieldMoved => EventKind::ShieldMoved,
+                RepairKind::ProbeExchanged | RepairKind::PortChanged | RepairKind::Other => EventKind::Maintenance,
             };
             let note = format!("{}: {note}", of.words());
             keep_event(

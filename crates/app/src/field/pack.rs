@@ -1,19 +1,22 @@
 //! What a phone takes along to a station: its plan as steps, the table of limits of each probe, the register, cautions.
 
 use super::outcome::{BY_HANDHELD, shown_by};
+use super::site::Walk;
 use crate::planning::{PlanError, StationPlan};
 use crate::record::StationRecord;
 use ebrel_core::calibration::Curve;
-use ebrel_core::field::{Limits, ProbeAtDepth, Weather, limits, usual_range};
+use ebrel_core::field::{Limits, ProbeAtDepth, Weather, limits, metres_from, usual_range};
 use ebrel_core::planning::{PlannedProbe, SERVICES, Shelf, WorkAt};
 use ebrel_core::series::Belief;
 use ebrel_core::soil::Profile;
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds, format_value, unit_for_people};
-use ebrel_store::Store;
-use ebrel_store::calibrations::InForce;
 use ebrel_store::flags::StoredFlag;
+use ebrel_store::in_force::InForce;
+use ebrel_store::landmarks::Landmark;
 use ebrel_store::placements::Placement;
 use ebrel_store::probes::Probe;
+use ebrel_store::stations::Station;
+use ebrel_store::{Store, StoreError};
 use serde::Serialize;
 
 /// A step of the work as the phone shows it.
@@ -56,6 +59,10 @@ pub struct PackProbe {
     pub usual: Option<(f64, f64)>,
     /// Its last believed reading in the record, and when that was; empty where there is none.
     pub last: String,
+    /// Where it lies from the first point of the round, m to the east and to the north, if its place is known.
+    pub at: Option<(f64, f64)>,
+    /// How it is reached from the point before; empty where nobody knows.
+    pub way: String,
 }
 
 /// A layer to be filled, or a horizon expected.
@@ -159,7 +166,6 @@ pub async fn pack(store: &Store, station: i64, now: UnixSeconds) -> Result<Pack,
         let items = found.kit.iter().filter(|i| i.shelf == shelf).map(|i| i.what.clone());
         (shelf.name(), items.collect())
     };
-    let lying = store.placements(station).await?.into_iter().filter(|p| p.ends.is_none() && p.note != BY_HANDHELD);
     let record = StationRecord::load(store, station).await?;
     let flags = store.flags(station).await?;
     let lying_with_last = |p: Placement| PackProbe {
@@ -167,7 +173,9 @@ pub async fn pack(store: &Store, station: i64, now: UnixSeconds) -> Result<Pack,
         last: last_reading(&record, &flags, &p),
         ..lies(&p, &plan, &curves, (&soil, weather))
     };
-    let installed = lying.filter(|p| p.depth_cm.is_some()).map(lying_with_last).collect();
+    let landmarks = store.landmarks(plan.study.id).await?;
+    let mut installed: Vec<PackProbe> = lying(store, station).await?.into_iter().map(lying_with_last).collect();
+    walk_past(&mut installed, &plan.station, &landmarks);
     let mut nodes: Vec<String> = store.streams(station).await?.into_iter().map(|s| s.node).collect();
     nodes.dedup();
     if nodes.is_empty() {
@@ -190,10 +198,31 @@ pub async fn pack(store: &Store, station: i64, now: UnixSeconds) -> Result<Pack,
         layers: layers.collect(),
         kit: Shelf::ALL.into_iter().map(shelf).collect(),
         nodes,
-        found_again: super::found_again(&plan.station, &store.landmarks(plan.study.id).await?),
+        found_again: super::found_again(&plan.station, &landmarks),
         register: serials(&plan, register),
         caution: SERVICES,
     })
+}
+
+/// The probes that lie in the soil of a station, each once.
+pub(super) async fn lying(store: &Store, station: i64) -> Result<Vec<Placement>, StoreError> {
+    let all = store.placements(station).await?.into_iter();
+    Ok(all.filter(|p| p.ends.is_none() && p.note != BY_HANDHELD && p.depth_cm.is_some()).collect())
+}
+
+/// Puts probes in the order in which a round walks past them; those whose place is not known come last, in the order they had.
+fn walk_past(installed: &mut [PackProbe], station: &Station, landmarks: &[Landmark]) {
+    let Some(walk) = Walk::past(station, installed.iter().map(|p| p.label.as_str()), landmarks) else { return };
+    let origin = walk.points[0].1;
+    for ((label, place), way) in walk.points.iter().zip(walk.ways()) {
+        if let Some(probe) = installed.iter_mut().find(|p| p.label == *label) {
+            let (east, north) = metres_from(origin, *place);
+            probe.at = Some(((east * 10.0).round() / 10.0, (north * 10.0).round() / 10.0));
+            probe.way = way;
+        }
+    }
+    let turn = |p: &PackProbe| walk.points.iter().position(|w| w.0 == p.label).unwrap_or(usize::MAX);
+    installed.sort_by_key(turn);
 }
 
 /// Serials that a label may say at a station: those of the register, and those that its plan names.
@@ -256,6 +285,8 @@ fn planned(
         limits: limits(&at, weather),
         usual: None,
         last: String::new(),
+        at: None,
+        way: String::new(),
     }
 }
 
@@ -300,6 +331,8 @@ fn lies(
         limits: limits(&at, weather),
         usual: None,
         last: String::new(),
+        at: None,
+        way: String::new(),
     }
 }
 

@@ -17,7 +17,7 @@ use ebrel_store::{Store, StoreError};
 pub(super) async fn ends(store: &Store, station: i64, log: &Log) -> Result<Vec<(String, String)>, StoreError> {
     for entry in &log.stands {
         if let Deed::Removed { serial, .. } = &entry.deed {
-            end(store, &store.placements(station).await?, serial, entry).await?;
+            end(store, station, serial, entry).await?;
         }
     }
     let mut trouble = Vec::new();
@@ -41,22 +41,20 @@ pub(super) async fn ends(store: &Store, station: i64, log: &Log) -> Result<Vec<(
     Ok(trouble)
 }
 
-/// What a removal says becomes of its probes: their places end, and their lives tell whether they came back, are fit, or were lost.
-pub(super) async fn take_out(store: &Store, station: i64, log: &Log) -> Result<(), StoreError> {
+/// What a removal says becomes of its probes: their lives tell whether they came back, are fit, or were lost.
+pub(super) async fn note_lives(store: &Store, station: i64, log: &Log) -> Result<(), StoreError> {
     let removed = |e: &&Entry| matches!(e.deed, Deed::Removed { .. });
     if !log.stands.iter().any(|e| removed(&e)) {
         return Ok(());
     }
     let name = store.station(station).await?.name;
+    let (all, register) = (store.placements(station).await?, store.probes().await?);
+    let mut unit = store.unit().await?;
     for entry in log.stands.iter().filter(removed) {
         let Deed::Removed { serial, condition, lost, refused } = &entry.deed else { continue };
         let own = |p: &&Placement| p.probe.serial.eq_ignore_ascii_case(serial) && p.note != BY_HANDHELD;
-        let all = store.placements(station).await?;
         let last = all.iter().filter(own).filter(|p| p.starts <= entry.at).max_by_key(|p| p.starts);
-        end(store, &all, serial, entry).await?;
-        let Some(probe) = store.probes().await?.into_iter().find(|p| p.serial.eq_ignore_ascii_case(serial)) else {
-            continue;
-        };
+        let Some(probe) = register.iter().find(|p| p.serial.eq_ignore_ascii_case(serial)) else { continue };
         let place = last.map_or_else(|| name.clone(), |p| format!("{name}, {}", at_depth(p)));
         let (kind, says) = match (lost, refused) {
             (true, _) => (EventKind::Lost, format!("not found; last place: {place}")),
@@ -65,11 +63,9 @@ pub(super) async fn take_out(store: &Store, station: i64, log: &Log) -> Result<(
         };
         let note = [says.as_str(), condition].join("; ").trim_end_matches([';', ' ']).to_owned();
         let event = ProbeEvent { at: entry.at, kind, note, by: entry.by.clone() };
-        let mut unit = store.unit().await?;
         unit.note_of_probe(probe.id, &event, Some(log.first_of(&entry.id))).await?;
-        unit.commit().await?;
     }
-    Ok(())
+    unit.commit().await
 }
 
 fn at_depth(p: &Placement) -> String {
@@ -77,13 +73,17 @@ fn at_depth(p: &Placement) -> String {
     format!("{depth}port {}", p.port)
 }
 
-/// Ends the placements of a probe that was taken out.
-async fn end(store: &Store, all: &[Placement], serial: &str, entry: &Entry) -> Result<(), StoreError> {
+/// Ends the placements of a probe that was taken out, once: what somebody reopened by hand since stays open.
+async fn end(store: &Store, station: i64, serial: &str, entry: &Entry) -> Result<(), StoreError> {
+    let ended = store.placements_ended_by(station, &entry.id).await?;
     let lying = |p: &&Placement| p.probe.serial.eq_ignore_ascii_case(serial) && p.ends.is_none() && p.starts < entry.at;
-    for placement in all.iter().filter(lying) {
+    for placement in store.placements(station).await?.iter().filter(lying).filter(|p| !ended.contains(&p.id)) {
         let was = placement.given();
         let new = NewPlacement { ends: Some(entry.at), ..was.clone() };
-        store.correct_placement(placement.id, &was, &new).await?;
+        let mut unit = store.unit().await?;
+        unit.correct_placement(placement.id, &was, &new).await?;
+        unit.note_end(placement.id, &entry.id).await?;
+        unit.commit().await?;
     }
     Ok(())
 }

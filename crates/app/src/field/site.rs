@@ -1,13 +1,14 @@
 //! The plan of a site: taken in from GeoJSON, given out as such, and how a station is found again.
 
+use super::pack::lying;
 use crate::planning::{PlanError, StationPlan};
-use ebrel_core::field::Way;
+use ebrel_core::field::{LandmarkKind, Way, walking_order};
 use ebrel_core::quality::Place;
 use ebrel_core::units::{UnixSeconds, format_short};
 use ebrel_formats::site::{PointOf, Site, SitePoint};
-use ebrel_store::Store;
 use ebrel_store::landmarks::Landmark;
 use ebrel_store::stations::Station;
+use ebrel_store::{Store, StoreError};
 
 /// What became of a file of the site. `points` is the sum of placed, landmarks, unchanged, unknown and beyond.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -137,9 +138,85 @@ pub fn found_again(station: &Station, landmarks: &[Landmark]) -> Vec<String> {
     const MARKS: usize = 2;
     let Some(place) = place_of(station) else { return Vec::new() };
     let mut ways: Vec<(Way, &str)> =
-        landmarks.iter().map(|l| (Way::between(l.place, place), l.name.as_str())).collect();
+        marks(landmarks).map(|l| (Way::between(l.place, place), l.name.as_str())).collect();
     ways.sort_by(|a, b| a.0.metres.total_cmp(&b.0.metres));
     ways.into_iter().take(MARKS).map(|(way, name)| format!("{} from {name}", way.words())).collect()
+}
+
+/// What a place is found by: not the points of a round, which are themselves to be found.
+pub fn marks(landmarks: &[Landmark]) -> impl Iterator<Item = &Landmark> {
+    landmarks.iter().filter(|l| l.kind != LandmarkKind::Point)
+}
+
+/// The walk of a round at a station: the points of which a place is known, in the order in which they are walked.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Walk {
+    /// The station's name.
+    pub station: String,
+    /// Where it begins: at the station, or at the first point where its place is not known.
+    pub from: Place,
+    /// Serials of the probes that are read, and where they lie.
+    pub points: Vec<(String, Place)>,
+}
+
+impl Walk {
+    /// The walk past probes of a station; `None` where no place of any is known. `labels` are their serials.
+    #[must_use]
+    pub fn past<'l>(
+        station: &Station,
+        labels: impl IntoIterator<Item = &'l str>,
+        landmarks: &[Landmark],
+    ) -> Option<Self> {
+        let points: Vec<&Landmark> = landmarks.iter().filter(|l| l.kind == LandmarkKind::Point).collect();
+        let place = |label: &str| points.iter().find(|l| l.name.eq_ignore_ascii_case(label)).map(|l| l.place);
+        let found: Vec<(&str, Place)> = labels.into_iter().filter_map(|l| Some((l, place(l)?))).collect();
+        let from = place_of(station).or_else(|| found.first().map(|f| f.1))?;
+        let places: Vec<Place> = found.iter().map(|f| f.1).collect();
+        let walk: Vec<(String, Place)> =
+            walking_order(from, &places).into_iter().map(|i| (found[i].0.to_owned(), found[i].1)).collect();
+        (!walk.is_empty()).then(|| Self { station: station.name.clone(), from, points: walk })
+    }
+
+    /// How each point is reached from the one before, in the walk's order: "1.2 m at 90° (E) from FT-03".
+    #[must_use]
+    pub fn ways(&self) -> Vec<String> {
+        /// Nearer than this nobody walks, m.
+        const THERE_M: f64 = 0.3;
+        let mut here = (self.from, self.station.as_str());
+        let mut ways = Vec::with_capacity(self.points.len());
+        for (label, place) in &self.points {
+            let way = Way::between(here.0, *place);
+            ways.push(match way.metres {
+                near if near < THERE_M => format!("at {}", here.1),
+                _ => format!("{} from {}", way.words(), here.1),
+            });
+            here = (*place, label);
+        }
+        ways
+    }
+
+    /// Its length, m.
+    #[must_use]
+    pub fn metres(&self) -> f64 {
+        let mut here = self.from;
+        self.points.iter().map(|(_, place)| Way::between(std::mem::replace(&mut here, *place), *place).metres).sum()
+    }
+}
+
+/// The walks of a study's rounds, by station.
+///
+/// # Errors
+/// [`StoreError`] if the database cannot be read.
+pub async fn walks(store: &Store, stations: &[Station], landmarks: &[Landmark]) -> Result<Vec<Walk>, StoreError> {
+    let mut walks = Vec::new();
+    if landmarks.iter().all(|l| l.kind != LandmarkKind::Point) {
+        return Ok(walks);
+    }
+    for station in stations {
+        let lying = lying(store, station.id).await?;
+        walks.extend(Walk::past(station, lying.iter().map(|p| p.probe.serial.as_str()), landmarks));
+    }
+    Ok(walks)
 }
 
 /// The points of a site as they go out, and the stations of which no place is known.

@@ -63,14 +63,13 @@ pub async fn standing(store: &Store, study: i64, now: UnixSeconds) -> Result<Vec
         let events = store.events(station.id).await?;
         let settles = settling_now(store, station.id, &lying, now).await?;
         let settles = settles.into_iter().chain(changed(&lying, &events, now)).max_by_key(|s| s.until);
-        let last =
-            |kinds: &[EventKind]| events.iter().filter(|e| kinds.contains(&e.event.kind)).map(|e| e.event.end).max();
+        let last = |of: fn(EventKind) -> bool| events.iter().filter(|e| of(e.event.kind)).map(|e| e.event.end).max();
         all.push(StationStanding {
             lying: lying.len(),
             since: lying.iter().map(|p| p.starts).min(),
             settles,
-            official: last(&[EventKind::OfficialStart]),
-            visited: last(&[EventKind::Visit, EventKind::Maintenance, EventKind::Installation]),
+            official: last(|kind| kind == EventKind::OfficialStart),
+            visited: last(EventKind::is_at_work),
             logs: logs(store, station.id).await?,
             station,
         });
@@ -101,7 +100,7 @@ async fn logs(store: &Store, station: i64) -> Result<Vec<LogRow>, StoreError> {
 
 /// The settling that a new program or a treatment began, if it goes on.
 fn changed(lying: &[&Placement], events: &[StoredEvent], now: UnixSeconds) -> Option<Settling> {
-    let changes = |e: &&StoredEvent| matches!(e.event.kind, EventKind::ProgramChange | EventKind::Treatment);
+    let changes = |e: &&StoredEvent| e.event.kind.is_change();
     let last = events.iter().filter(changes).map(|e| e.event.start).filter(|at| *at <= now).max()?;
     let probe = lying.first()?;
     let settles = settling(probe.probe.principle, Seat::Undisturbed, Disturbance::Changed, last, None);

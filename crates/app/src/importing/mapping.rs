@@ -206,9 +206,10 @@ pub fn hindrances(survey: &Survey, mapping: &Mapping, streams: &[Stream], now: U
     let mut out = Vec::new();
     let taken: Vec<&ColumnPlan> = mapping.columns.iter().filter(|c| c.quantity.is_some()).collect();
     if survey.tally.records == 0 {
-        out.push("No line could be read with this recipe: look at the reasons below and correct it.".to_owned());
+        let why = if survey.groups.is_empty() { "say below how the file is written" } else { "see the reasons below" };
+        out.push(format!("No line could be read with this recipe: {why}."));
     }
-    if taken.is_empty() {
+    if taken.is_empty() && survey.tally.records > 0 {
         out.push("No column is chosen: give at least one its quantity.".to_owned());
     }
     if taken.iter().any(|c| c.node(mapping).is_empty()) {

@@ -13,7 +13,7 @@ pub use files::{PARTIAL, keep_file, kept_at};
 pub use mapping::{
     ColumnPlan, HEAD_LINES, Mapping, SavedRecipe, find_node, first_mapping, fitted, head_of, hindrances, unit_fits,
 };
-pub use opening::{Begun, begin, latest};
+pub use opening::{Begun, begin, latest, remarks_of};
 pub use overlap::{Overlap, overlaps};
-pub use report::Report;
+pub use report::{Report, lines_or_cells};
 pub use storing::{Job, Progress, store};

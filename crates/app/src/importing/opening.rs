@@ -3,6 +3,7 @@
 use super::mapping::{HEAD_LINES, Mapping, SavedRecipe, find_node, first_mapping, fitted, head_of};
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
 use ebrel_formats::logger::{self, Guess, GuessError, Recipe, Separator, Survey, Text, TextError};
+use ebrel_store::imports::Import;
 use ebrel_store::recipes::SavedBody;
 use ebrel_store::streams::Stream;
 use thiserror::Error;
@@ -42,6 +43,12 @@ pub fn latest(now: UnixSeconds) -> UnixSeconds {
     now + SpanSeconds::DAY
 }
 
+/// What the guess said of itself, and whether a person has to decide it; nothing once the recipe was changed.
+#[must_use]
+pub fn remarks_of(import: &Import) -> Vec<(String, bool)> {
+    serde_json::from_str(&import.remarks).unwrap_or_default()
+}
+
 /// Looks at a file for the first time. `chosen` is a recipe that a person chose; without it one is taken whose files look alike at
 /// their head, and else a guess is made.
 ///
@@ -69,7 +76,7 @@ pub fn begin(
             (recipe, remarks.into_iter().map(|r| (r.sentence, r.open)).collect(), false)
         }
         Err(GuessError::Read(e)) => return Err(e.into()),
-        Err(e) => (by_hand(&head, offset_minutes), vec![(format!("Nothing could be guessed: {e}."), true)], true),
+        Err(e) => (by_hand(&head, offset_minutes), vec![(format!("Nothing could be guessed: {e}"), true)], true),
     };
     let survey = match known_survey {
         Some(survey) => survey,

@@ -1,6 +1,6 @@
 //! What became of an import: counted, and small whatever the file holds.
 
-use ebrel_core::units::UnixSeconds;
+use ebrel_core::units::{UnixSeconds, grouped};
 use ebrel_formats::logger::{Group, Survey, Tally};
 use ebrel_store::readings::Added;
 use serde::{Deserialize, Serialize};
@@ -129,6 +129,12 @@ impl Report {
     pub fn span(&self) -> Option<(UnixSeconds, UnixSeconds)> {
         self.extent.map(|(a, b)| (UnixSeconds(a), UnixSeconds(b)))
     }
+}
+
+/// "1 line or cell", "1,204 lines or cells": what could not be read, counted in words.
+#[must_use]
+pub fn lines_or_cells(n: usize) -> String {
+    if n == 1 { "1 line or cell".to_owned() } else { format!("{} lines or cells", grouped(n)) }
 }
 
 /// Columns that a report lists at most by name.

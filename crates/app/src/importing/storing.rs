@@ -85,7 +85,7 @@ pub async fn store(
     progress: &Arc<Progress>,
 ) -> Result<(i64, Report), StoreError> {
     let kept: Kept = import.progress.as_deref().and_then(|p| serde_json::from_str(p).ok()).unwrap_or_default();
-    let (to, mut from) = mpsc::channel(2);
+    let (to, mut from) = mpsc::channel(1);
     let reading = {
         let (job, progress, from_line) = (job.clone(), Arc::clone(progress), kept.line);
         tokio::task::spawn_blocking(move || read_in_pieces(&job, &progress, from_line, &to))

@@ -1,7 +1,7 @@
 //! What is found in the ground and what comes out of it: the soil as seen, probes exchanged, returned and lost, the site.
 
 use super::rig::*;
-use ebrel_app::field::{came_back, decide_soil, found_again, pack, points, retrieval, soil_of, take_site};
+use ebrel_app::field::{came_back, decide_soil, found_again, pack, points, retrieval, soil_of, take_site, walks};
 use ebrel_app::planning::StationPlan;
 use ebrel_core::field::{Deed, Entry, LandmarkKind, Log, LogKind};
 use ebrel_core::planning::{Draft, HorizonDraft};
@@ -9,6 +9,7 @@ use ebrel_core::quality::Place;
 use ebrel_core::register::{EventKind, fitness};
 use ebrel_core::units::{Principle, UnixSeconds};
 use ebrel_formats::site::{PointOf, Site as SiteFile, SitePoint};
+use ebrel_store::placements::NewPlacement;
 use ebrel_store::register::ProbeEvent;
 
 fn horizon(n: i64, name: &str, top_cm: f64, bottom_cm: f64) -> Entry {
@@ -119,6 +120,24 @@ async fn what_came_out_wants_a_look_what_is_unfit_is_rejected_and_what_is_lost_k
 }
 
 #[tokio::test]
+async fn a_removal_that_comes_again_ends_nothing_that_was_reopened_by_hand() {
+    let site = Site::new().await;
+    site.keep(&[begun(LogKind::Installation), probe(1, "BD-1", 5.0, "m05")]).await;
+    let out = |e: Entry| Entry { log: "0197aaaa-1111-7000-8000-000000000009".into(), ..e };
+    let removal = [out(at(100, Deed::Begun { of: LogKind::Removal })), out(removed(101, "BD-1", false))];
+    site.keep(&removal).await;
+    assert_eq!(site.lie().await, [row("BD-1", 5.0, "m05", moment(1), Some(moment(101)))]);
+    let taken = site.placements().await.remove(0);
+    let was = taken.given();
+    site.store.correct_placement(taken.id, &was, &NewPlacement { ends: None, ..was.clone() }).await.unwrap();
+    site.send(&removal).await;
+    site.keep(&[out(note(102, "it lies there again"))]).await;
+    assert_eq!(site.lie().await, [row("BD-1", 5.0, "m05", moment(1), None)], "as it was corrected");
+    site.keep(&[out(removed(150, "BD-1", false))]).await;
+    assert_eq!(site.lie().await, [row("BD-1", 5.0, "m05", moment(1), Some(moment(150)))], "a new removal is another");
+}
+
+#[tokio::test]
 async fn a_removal_that_named_the_wrong_probe_leaves_it_where_it_was_once_corrected() {
     let site = Site::new().await;
     site.keep(&[begun(LogKind::Installation), probe(1, "BD-1", 5.0, "m05"), probe(2, "BD-2", 15.0, "m15")]).await;
@@ -149,6 +168,44 @@ async fn the_soil_of_a_later_hole_stands_though_the_earlier_log_comes_again() {
     assert_eq!(boundary(&site).await, 26.0);
     site.send(&first).await;
     assert_eq!(boundary(&site).await, 26.0);
+}
+
+#[tokio::test]
+async fn a_round_walks_past_the_points_whose_place_is_known_and_reads_the_others_after_them() {
+    let site = Site::new().await;
+    let put = [("BD-1", "m05", 5.0), ("BD-2", "m15", 15.0), ("GM-3", "g20", 20.0), ("DT-4", "t20", 20.0)];
+    let mut log = vec![begun(LogKind::Installation)];
+    log.extend(put.iter().zip(1..).map(|((serial, port, depth), n)| probe(n, serial, *depth, port)));
+    site.keep(&log).await;
+    let order = async || {
+        let pack = pack(&site.store, site.station, NOW).await.unwrap();
+        pack.installed.into_iter().map(|p| (p.label, p.way)).collect::<Vec<_>>()
+    };
+    assert!(order().await.iter().all(|p| p.1.is_empty()), "nobody knows where they are");
+    // From west to east: DT-4, BD-2, GM-3, the two last in one place; a point of a probe that is not here does nothing.
+    let at = |name: &str, longitude| SitePoint {
+        of: PointOf::Landmark(LandmarkKind::Point),
+        name: name.into(),
+        place: Place { latitude: 0.0, longitude },
+        elevation_m: None,
+        note: String::new(),
+    };
+    let points = vec![at("bd-2", 2e-5), at("GM-3", 2e-5), at("DT-4", 0.0), at("XX-9", 1e-5)];
+    let station = SitePoint { of: PointOf::Station("tub1".into()), ..at("Tubs", -1e-4) };
+    let file = SiteFile { points: [points, vec![station]].concat(), left_out: Vec::new() };
+    take_site(&site.store, 1, &file, "N. Arvel", NOW).await.unwrap();
+    let walked = order().await;
+    let named: Vec<&str> = walked.iter().map(|p| p.0.as_str()).collect();
+    assert_eq!(named, ["DT-4", "BD-2", "GM-3", "BD-1"]);
+    let ways: Vec<&str> = walked.iter().map(|p| p.1.as_str()).collect();
+    let name = site.store.station(site.station).await.unwrap().name;
+    let first = format!("11.1\u{a0}m at 90° (E) from {name}");
+    assert_eq!(ways, [first.as_str(), "2.2\u{a0}m at 90° (E) from DT-4", "at BD-2", ""]);
+    let landmarks = site.store.landmarks(1).await.unwrap();
+    let station = site.store.station(site.station).await.unwrap();
+    assert!(found_again(&station, &landmarks).is_empty(), "a buried point is no mark to find a station by");
+    let walks = walks(&site.store, &[station], &landmarks).await.unwrap();
+    assert_eq!((walks.len(), walks[0].points.len(), walks[0].metres().round()), (1, 3, 13.0));
 }
 
 #[tokio::test]

@@ -42,7 +42,7 @@ async fn a_round_is_a_record_when_it_is_finished_and_its_counts_agree() {
     assert!(corrected[0].kept && corrected[0].says.contains("900 mV stays there as it came"), "{corrected:?}");
     let stream = streams.iter().find(|s| s.port == "BD-1").unwrap().id;
     let series = site.store.series(stream).await.unwrap();
-    assert_eq!((series.times.as_slice(), series.values.as_slice()), (&[moment(301)][..], &[900.0][..]));
+    assert_eq!((&series.times[..], series.values.as_slice()), (&[moment(301)][..], &[900.0][..]));
     assert!(site.store.repeats(stream).await.unwrap().is_empty(), "what a person corrected is no second reading");
     site.send(&[walk(closed(305))]).await;
     assert_eq!(site.store.series(stream).await.unwrap().times.len(), 1, "sent again, stored once");
@@ -239,5 +239,5 @@ async fn what_was_built_stands_beside_what_was_planned_and_what_nobody_planned()
     let blade = &rows[1];
     assert_eq!((blade.planned_cm, blade.built_cm, blade.given_up_cm.as_slice()), (None, Some(27.5), &[30.0, 29.0][..]));
     assert_eq!((blade.said.as_str(), blade.ports.1.as_str()), ("stable", "m30"));
-    assert!(!blade.deep_as_planned() && !blade.at_another_port(), "where nothing was planned nothing differs");
+    assert!(!blade.deep_as_planned() && !blade.at_another_port, "where nothing was planned nothing differs");
 }

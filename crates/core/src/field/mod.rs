@@ -14,6 +14,7 @@ mod past;
 mod seen;
 mod settling;
 mod site;
+mod walk;
 
 pub use check::{Around, Refusal, check_entry};
 pub use clock::{Clock, ClockCheck, ClockError};
@@ -24,4 +25,5 @@ pub use log::{Entry, Log};
 pub use past::usual_range;
 pub use seen::{as_seen, differences, seen};
 pub use settling::{Disturbance, Settling, settling};
-pub use site::{LandmarkKind, Way, check_place};
+pub use site::{LandmarkKind, Way, check_place, metres_from};
+pub use walk::walking_order;

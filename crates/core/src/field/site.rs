@@ -18,6 +18,8 @@ coded!(
         Gateway = "gateway",
         /// Anything else that stays where it is.
         Landmark = "landmark",
+        /// A point of a round, called by the serial of the probe that is read there.
+        Point = "point",
     }
 );
 
@@ -70,6 +72,23 @@ impl Way {
         let metres = if self.metres < 20.0 { format!("{:.1}", self.metres) } else { format!("{:.0}", self.metres) };
         format!("{metres}\u{a0}m at {degrees:.0}° ({wind})")
     }
+}
+
+/// Where a place lies from another over ground that is taken as flat, m to the east and m to the north: within 0.1 % over a site of
+/// some kilometres.
+///
+/// ```
+/// use ebrel_core::field::metres_from;
+/// use ebrel_core::quality::Place;
+/// let at = |latitude, longitude| Place { latitude, longitude };
+/// let (east, north) = metres_from(at(46.9, -3.2), at(46.909, -3.19));
+/// assert_eq!((east.round(), north.round()), (760.0, 1001.0));
+/// ```
+#[must_use]
+pub fn metres_from(from: Place, of: Place) -> (f64, f64) {
+    let east = (of.longitude - from.longitude + 540.0).rem_euclid(360.0) - 180.0;
+    let degree = RADIUS_M.to_radians();
+    (east * degree * from.latitude.to_radians().cos(), (of.latitude - from.latitude) * degree)
 }
 
 /// Degrees within 0 up to 360.

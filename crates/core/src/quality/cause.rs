@@ -72,15 +72,13 @@ pub(super) fn causes(channels: &[Channel<'_>], flags: &[Vec<Flag>]) -> Vec<Cause
 
 #[cfg(test)]
 mod tests {
-    use super::super::testing::{channel, series};
+    use super::super::testing::{channel, series, without};
     use super::super::{Settings, StationContext, check_station};
     use super::*;
 
     #[test]
     fn a_silence_of_three_channels_is_the_node_s_and_of_two_is_not() {
-        let mut s = series(100, |i| i as f64);
-        s.times.drain(40..60);
-        s.values.drain(40..60);
+        let s = without(&series(100, |i| i as f64), 40..60);
         let whole = series(100, |i| i as f64);
         let on = |node| Channel { node, ..channel(&s) };
         let of = |channels: &[Channel<'_>]| {

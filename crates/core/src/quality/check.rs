@@ -49,7 +49,7 @@ pub struct Findings {
 /// found is a function of the record alone; no run knows of an earlier one.
 #[must_use]
 pub fn check_station(station: &StationContext<'_>, settings: &Settings) -> Findings {
-    let water = Water::new(station.channels, station.events);
+    let water = Water::at(station);
     let mut screened: Vec<Screened<'_>> = station.channels.iter().map(Screened::new).collect();
     let mut flags: Vec<Vec<Flag>> = vec![Vec::new(); screened.len()];
     for (number, pass) in PASSES.iter().enumerate() {

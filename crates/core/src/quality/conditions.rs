@@ -136,19 +136,19 @@ fn a_little_above(
     let rained = fallen.mm() >= ponding.rain_mm;
     if long as f64 >= 3600.0 * ponding.hours && (rained || stands) {
         let reason = if rained {
-            format!("{excess} after {}: real water, but not soil.", fallen.words())
+            format!("{excess} after {}: real water, but not soil.", scene.water.words(fallen))
         } else {
             format!(
                 "{excess} for {}, with {} in the day before: water stands in the pores (a water table), which are known to a few hundredths.",
                 SpanSeconds(long).in_words(),
-                fallen.words()
+                scene.water.words(fallen)
             )
         };
         let evidence = PondedEvidence { highest: highest.into(), pore_space: pores.into(), rain_mm };
         return Some((0.0, Evidence::Ponded(evidence), reason));
     }
     let contradicts = highest > pores + limits.pores_known_to && !stands;
-    let reason = || format!("{excess} with {} in the day before: no soil holds that.", fallen.words());
+    let reason = || format!("{excess} with {} in the day before: no soil holds that.", scene.water.words(fallen));
     contradicts.then(|| (highest - pores, above_pores(highest, pores, rain_mm), reason()))
 }
 

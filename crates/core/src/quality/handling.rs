@@ -3,14 +3,14 @@
 use super::scene::Scene;
 use super::screened::Screened;
 use super::{Definition, Event, EventKind, Evidence, Flag, SettlingEvidence, VisitEvidence};
-use crate::units::{Grade, SpanSeconds, UnixSeconds};
+use crate::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
 
 pub(super) const SETTLING: Definition = Definition {
     title: "Settling",
     mark: "Se",
     grade: Grade::Condition,
     finds: "Readings between the day on which a probe was put in and the official start; where none was declared, as long as a \
-            probe of its kind takes to settle. And those of the day after a new program or a treatment.",
+            probe of its kind takes to settle. And those of the day after a new program, a treatment or a moved shield.",
     settings: &[],
 };
 
@@ -26,7 +26,7 @@ pub(super) const VISIT: Definition = Definition {
 pub(super) fn settling(scene: &Scene<'_>) -> Vec<Flag> {
     let first = since_it_was_put_in(scene);
     let known = first.as_ref().map_or(i64::MIN, |f| f.end.0);
-    let changes = scene.station.events.iter().filter(|e| changes(e.kind)).filter(|e| e.start.0 > known);
+    let changes = scene.station.events.iter().filter(|e| e.kind.is_change()).filter(|e| e.start.0 > known);
     let mut flags: Vec<Flag> = first.into_iter().collect();
     let mut until = i64::MIN;
     for change in changes {
@@ -40,18 +40,23 @@ pub(super) fn settling(scene: &Scene<'_>) -> Vec<Flag> {
     flags
 }
 
-/// Whether readings settle anew after it.
-const fn changes(kind: EventKind) -> bool {
-    matches!(kind, EventKind::ProgramChange | EventKind::Treatment)
+/// Whether a change concerns what a channel measures: a program concerns every one, a treatment those in the soil, a shield the air.
+const fn concerns(change: EventKind, quantity: Quantity) -> bool {
+    match change {
+        EventKind::ProgramChange => true,
+        EventKind::ShieldMoved => {
+            matches!(quantity, Quantity::AirTemperature | Quantity::BareAirTemperature | Quantity::RelativeHumidity)
+        }
+        _ => quantity.is_in_soil(),
+    }
 }
 
-/// The day after a change, as far as the probe was there: a program concerns every channel, a treatment those in the soil.
+/// The day after a change, as far as the probe was there and is concerned.
 fn day_after(scene: &Scene<'_>, change: &Event) -> Option<(i64, i64)> {
     let channel = scene.of.channel;
-    let concerns = change.kind == EventKind::ProgramChange || channel.quantity.is_in_soil();
     let from = channel.placed.0.map_or(change.start, |p| p.max(change.start)).0;
     let to = (change.start + SpanSeconds::DAY).0.min(channel.placed.1.map_or(i64::MAX, |gone| gone.0)) - 1;
-    (concerns && from <= to).then_some((from, to))
+    (concerns(change.kind, channel.quantity) && from <= to).then_some((from, to))
 }
 
 /// Readings of a probe in the soil before its record counts.
@@ -80,8 +85,7 @@ fn since_it_was_put_in(scene: &Scene<'_>) -> Option<Flag> {
 
 /// Readings taken during visits, maintenance and installations; what overlaps is one.
 pub(super) fn visits(scene: &Scene<'_>) -> Vec<Flag> {
-    let at_work = |e: &&Event| matches!(e.kind, EventKind::Visit | EventKind::Maintenance | EventKind::Installation);
-    let mut events: Vec<&Event> = scene.station.events.iter().filter(at_work).collect();
+    let mut events: Vec<&Event> = scene.station.events.iter().filter(|e| e.kind.is_at_work()).collect();
     events.sort_by_key(|e| (e.start, e.end, e.kind.code()));
     let mut joined: Vec<(i64, i64, &str)> = Vec::new();
     for e in events {
@@ -157,17 +161,18 @@ mod tests {
     }
 
     #[test]
-    fn a_new_program_and_a_treatment_begin_a_day_of_settling() {
+    fn a_new_program_a_treatment_and_a_moved_shield_begin_a_day_of_settling_of_what_they_concern() {
         let s = series(400, |i| 0.3 + 1e-4 * (i as f64 / 9.0).sin());
         let events = [
             event(EventKind::ProgramChange, 50, 50),
             event(EventKind::ProgramChange, 60, 60),
             event(EventKind::Treatment, 200, 250),
+            event(EventKind::ShieldMoved, 300, 300),
             event(EventKind::Maintenance, 350, 350),
         ];
         assert_eq!(found(channel(&s), &events, Test::Settling), [(50, 145, 96), (200, 295, 96)]);
         let air = Channel { quantity: Quantity::AirTemperature, depth_cm: None, ..channel(&s) };
-        assert_eq!(found(air, &events, Test::Settling), [(50, 145, 96)], "a treatment is of the soil");
+        assert_eq!(found(air, &events, Test::Settling), [(50, 145, 96), (300, 395, 96)], "a treatment is of the soil");
         let gone = Channel { placed: (None, Some(UnixSeconds(70 * STEP))), ..channel(&s) };
         assert_eq!(found(gone, &events[..1], Test::Settling), [(50, 69, 20)]);
     }

@@ -3,23 +3,24 @@
 use super::{Channel, Flag, Noise};
 use crate::series::View;
 use crate::units::Quantity;
+use std::borrow::Cow;
 
-/// A channel with faults already found taken out.
+/// A channel with faults already found taken out; readings are borrowed until something is.
 pub(super) struct Screened<'a> {
     pub channel: &'a Channel<'a>,
     /// Seconds between readings.
     pub interval: i64,
     /// Times of the readings that are still believed.
-    pub times: Vec<i64>,
+    pub times: Cow<'a, [i64]>,
     /// Their values, in the unit of the channel; one per time.
-    pub values: Vec<f64>,
+    pub values: Cow<'a, [f64]>,
     /// Their texture; `None` for too short a record, and before the instrument's faults are out.
     pub noise: Option<Noise>,
 }
 
 impl<'a> Screened<'a> {
     pub fn new(channel: &'a Channel<'a>) -> Self {
-        let (times, values) = (channel.view.times.to_vec(), channel.view.values.to_vec());
+        let (times, values) = (Cow::Borrowed(channel.view.times), Cow::Borrowed(channel.view.values));
         Self { channel, interval: channel.due_every(), times, values, noise: None }
     }
 
@@ -42,20 +43,21 @@ impl<'a> Screened<'a> {
         spans.sort_unstable();
         let mut next = 0;
         let mut kept = 0;
-        for i in 0..self.times.len() {
-            let t = self.times[i];
+        let (times, values) = (self.times.to_mut(), self.values.to_mut());
+        for i in 0..times.len() {
+            let t = times[i];
             while next < spans.len() && spans[next].1 < t {
                 next += 1;
             }
             let flagged = spans[next..].first().is_some_and(|s| s.0 <= t);
-            if !flagged && self.values[i].is_finite() {
-                self.times[kept] = t;
-                self.values[kept] = self.values[i];
+            if !flagged && values[i].is_finite() {
+                times[kept] = t;
+                values[kept] = values[i];
                 kept += 1;
             }
         }
-        self.times.truncate(kept);
-        self.values.truncate(kept);
+        times.truncate(kept);
+        values.truncate(kept);
     }
 }
 

@@ -190,7 +190,7 @@ mod tests {
         for i in 1000..3000 {
             s.values[i] += 0.2 * (-((i - 1000) as f64) / 300.0).exp();
         }
-        let rain = Series { times: vec![999 * 900], values: vec![14.0] };
+        let rain = Series { times: vec![999 * 900].into(), values: vec![14.0] };
         assert_eq!(check(&s, Some(&rain), Test::Spike), []);
         assert_eq!(check(&s, None, Test::Spike), [], "it does not come back, so it is no spike without rain either");
     }

@@ -185,7 +185,7 @@ mod tests {
     fn a_front_after_rain_is_no_step_even_within_one_interval() {
         let mut s = moist(3000, 0.2);
         s.values[1200..].iter_mut().for_each(|v| *v += 0.12);
-        let rain = Series { times: vec![1196 * 900], values: vec![9.0] };
+        let rain = Series { times: vec![1196 * 900].into(), values: vec![9.0] };
         assert_eq!(check(&s, Some(&rain), Test::Step), []);
         assert_eq!(check(&s, None, Test::Step).len(), 1, "the same jump out of a blue sky is one");
     }

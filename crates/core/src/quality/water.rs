@@ -1,6 +1,7 @@
 //! Whether water that reached the soil explains a rise, as far as anything tells of water.
 
-use super::{Channel, Event, EventKind};
+use super::{Channel, Elsewhere, Event, EventKind, StationContext};
+use crate::field::Way;
 use crate::units::{Quantity, SpanSeconds};
 
 /// A gauge that is silent for longer than this many intervals told nothing of the time between.
@@ -32,15 +33,6 @@ impl Fallen {
             Self::Unknown => None,
         }
     }
-
-    /// "31.5 mm of rain", "no gauge tells of rain".
-    pub fn words(self) -> String {
-        match self {
-            Self::Known(mm) => format!("{mm:.1}\u{a0}mm of rain"),
-            Self::AtLeast(mm) => format!("at least {mm:.1}\u{a0}mm of rain (the gauge was silent for a part)"),
-            Self::Unknown => "no gauge to tell of rain".to_owned(),
-        }
-    }
 }
 
 /// Rain and irrigation of a station, ready to be asked for the sum over any stretch.
@@ -51,12 +43,55 @@ pub(super) struct Water {
     /// Stretches over which some gauge was read, in order, apart from each other.
     known: Vec<(i64, i64)>,
     irrigation: Vec<(i64, i64)>,
+    /// Whose gauge it is, where the station has none of its own: " (the gauge of Cut coupe)".
+    borrowed: String,
+}
+
+/// A gauge farther away tells nothing of the rain here, km.
+const NEAR_KM: f64 = 5.0;
+
+/// The gauges of the nearest other station that has any, and its name; stations of which no place is known come last.
+fn nearest_gauges<'e>(station: &'e StationContext<'_>) -> Option<(&'e str, Vec<&'e Channel<'e>>)> {
+    let apart_km = |other: &Elsewhere<'_>| {
+        let (here, there) = station.place.zip(other.place)?;
+        Some(Way::between(here, there).metres / 1000.0)
+    };
+    let gauges = station.elsewhere.iter().filter(|e| e.channel.quantity == Quantity::Rain);
+    let near = gauges.clone().filter(|e| apart_km(e).is_none_or(|km| km <= NEAR_KM));
+    let nearest = near.min_by(|a, b| {
+        let km = |e| apart_km(e).unwrap_or(f64::INFINITY);
+        km(a).total_cmp(&km(b)).then_with(|| a.station.cmp(b.station))
+    })?;
+    Some((nearest.station, gauges.filter(|e| e.station == nearest.station).map(|e| &e.channel).collect()))
 }
 
 impl Water {
+    /// What is known of water at a station. Where it has no gauge of its own, that of the nearest station within 5 km tells of rain.
+    pub fn at(station: &StationContext<'_>) -> Self {
+        let own = station.channels.iter().any(|c| c.quantity == Quantity::Rain);
+        match nearest_gauges(station).filter(|_| !own) {
+            None => Self::of(station.channels.iter(), station.events),
+            Some((name, gauges)) => Self {
+                borrowed: format!(" (the gauge of {name})"),
+                ..Self::of(station.channels.iter().chain(gauges), station.events)
+            },
+        }
+    }
+
+    /// "31.5 mm of rain", "no gauge tells of rain".
+    pub fn words(&self, fallen: Fallen) -> String {
+        match fallen {
+            Fallen::Known(mm) => format!("{mm:.1}\u{a0}mm of rain{}", self.borrowed),
+            Fallen::AtLeast(mm) => {
+                format!("at least {mm:.1}\u{a0}mm of rain (the gauge was silent for a part){}", self.borrowed)
+            }
+            Fallen::Unknown => "no gauge to tell of rain".to_owned(),
+        }
+    }
+
     /// Takes every gauge of the station, one after the other or side by side (of two at one time the larger sum counts),
     /// every irrigation channel, and the irrigations noted as events.
-    pub fn new(channels: &[Channel<'_>], events: &[Event]) -> Self {
+    fn of<'c>(channels: impl Iterator<Item = &'c Channel<'c>>, events: &[Event]) -> Self {
         let mut fallen: Vec<(i64, f64)> = Vec::new();
         let mut known: Vec<(i64, i64)> = Vec::new();
         let mut irrigation: Vec<(i64, i64)> =
@@ -86,7 +121,13 @@ impl Water {
             *sum += f.1;
             Some(*sum)
         }));
-        Self { sums: sums.collect(), times: fallen.iter().map(|f| f.0).collect(), known: joined(known), irrigation }
+        Self {
+            sums: sums.collect(),
+            times: fallen.iter().map(|f| f.0).collect(),
+            known: joined(known),
+            irrigation,
+            borrowed: String::new(),
+        }
     }
 
     /// Water between `from` and `to`, both inclusive.
@@ -109,9 +150,11 @@ impl Water {
         let begins = self.known.get(told).filter(|s| s.0 <= t).map(|s| s.0);
         match (begins, before.checked_sub(1).map(|i| self.times[i])) {
             (None, _) => "no gauge tells of rain".to_owned(),
-            (Some(begins), Some(last)) if last >= begins => format!("no rain for {}", SpanSeconds(t - last).in_words()),
+            (Some(begins), Some(last)) if last >= begins => {
+                format!("no rain for {}{}", SpanSeconds(t - last).in_words(), self.borrowed)
+            }
             (Some(begins), _) => {
-                format!("no rain since the gauge began {} before", SpanSeconds(t - begins).in_words())
+                format!("no rain since the gauge began {} before{}", SpanSeconds(t - begins).in_words(), self.borrowed)
             }
         }
     }
@@ -157,6 +200,7 @@ fn joined(mut stretches: Vec<(i64, i64)>) -> Vec<(i64, i64)> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::Place;
     use super::super::testing::{channel, series};
     use super::*;
     use crate::series::Series;
@@ -166,12 +210,36 @@ mod tests {
         Channel { quantity, depth_cm: None, ..channel(s) }
     }
 
+    fn water(channels: &[Channel<'_>], events: &[Event]) -> Water {
+        Water::at(&StationContext::alone(channels, events))
+    }
+
+    #[test]
+    fn a_station_without_a_gauge_borrows_the_nearest_and_says_so() {
+        let rain = |mm| series(100, move |i| if i == 50 { mm } else { 0.0 });
+        let (near, nearer, far) = (rain(4.0), rain(6.0), rain(9.0));
+        let at = |latitude| Some(Place { latitude, longitude: -3.2 });
+        let of = |station, place, s| Elsewhere { station, place, channel: gauge(s, Quantity::Rain) };
+        let all = [of("near", at(46.91), &near), of("nearer", at(46.901), &nearer), of("far", at(47.0), &far)];
+        let soil = series(100, |_| 0.3);
+        let here = |channels, place, elsewhere| Water::at(&StationContext { channels, events: &[], place, elsewhere });
+        let bare = [channel(&soil)];
+        let borrowed = here(&bare, at(46.9), &all);
+        assert_eq!(borrowed.words(borrowed.rain(0, 90 * 900)), "6.0\u{a0}mm of rain (the gauge of nearer)");
+        assert_eq!(borrowed.dryness(60 * 900), "no rain for 2.5 h (the gauge of nearer)");
+        assert_eq!(here(&bare, at(46.9), &all[2..]).rain(0, 90 * 900), Fallen::Unknown, "11 km are too far");
+        assert_eq!(here(&bare, None, &all).rain(0, 90 * 900), Fallen::Known(9.0), "by name, where no place is known");
+        let own = [channel(&soil), gauge(&near, Quantity::Rain)];
+        let own = here(&own, at(46.9), &all);
+        assert_eq!(own.words(own.rain(0, 90 * 900)), "4.0\u{a0}mm of rain", "its own comes first");
+    }
+
     #[test]
     fn an_exchanged_gauge_goes_on_and_the_time_between_is_not_known() {
         let first = series(100, |i| if i == 50 { 4.0 } else { 0.0 });
         let mut second = series(100, |i| if i == 50 { 6.0 } else { 0.0 });
-        second.times.iter_mut().for_each(|t| *t += 500 * 900);
-        let water = Water::new(&[gauge(&first, Quantity::Rain), gauge(&second, Quantity::Rain)], &[]);
+        second.times = second.times.iter().map(|t| t + 500 * 900).collect();
+        let water = water(&[gauge(&first, Quantity::Rain), gauge(&second, Quantity::Rain)], &[]);
         assert_eq!(water.rain(0, 90 * 900), Fallen::Known(4.0));
         assert_eq!(water.rain(510 * 900, 590 * 900), Fallen::Known(6.0));
         assert_eq!(water.rain(0, 560 * 900), Fallen::AtLeast(10.0));
@@ -185,7 +253,7 @@ mod tests {
     fn without_a_gauge_nothing_is_known_and_irrigation_counts() {
         let drip = series(100, |i| if i == 50 { 2.0 } else { 0.0 });
         let event = Event { kind: EventKind::Irrigation, start: UnixSeconds(80 * 900), end: UnixSeconds(82 * 900) };
-        let water = Water::new(&[gauge(&drip, Quantity::Irrigation)], &[event]);
+        let water = water(&[gauge(&drip, Quantity::Irrigation)], &[event]);
         assert_eq!(water.rain(0, 90_000), Fallen::Unknown);
         assert!(
             water.may_arrive(52 * 900, 5.0, 0.5)
@@ -196,9 +264,9 @@ mod tests {
 
     #[test]
     fn a_gauge_that_writes_only_tips_is_dry_between_them_and_an_absurd_sum_is_no_rain() {
-        let tips = Series { times: vec![0, 90_000, 500_000], values: vec![0.2, 0.2, 0.2] };
-        assert_eq!(Water::new(&[gauge(&tips, Quantity::Rain)], &[]).rain(100_000, 400_000), Fallen::Known(0.0));
+        let tips = Series { times: vec![0, 90_000, 500_000].into(), values: vec![0.2, 0.2, 0.2] };
+        assert_eq!(water(&[gauge(&tips, Quantity::Rain)], &[]).rain(100_000, 400_000), Fallen::Known(0.0));
         let broken = series(100, |i| if i == 50 { 9999.0 } else { 0.0 });
-        assert_eq!(Water::new(&[gauge(&broken, Quantity::Rain)], &[]).rain(0, 90_000), Fallen::Known(0.0));
+        assert_eq!(water(&[gauge(&broken, Quantity::Rain)], &[]).rain(0, 90_000), Fallen::Known(0.0));
     }
 }

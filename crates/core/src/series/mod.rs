@@ -14,12 +14,13 @@ pub use thin::{Columns, Window, WindowError, sum_columns, thin};
 
 use crate::field::Clock;
 use crate::units::UnixSeconds;
+use std::sync::Arc;
 
 /// Readings of one stream in order of time; both vectors have the same length.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Series {
-    /// Times in whole seconds of UTC, strictly rising.
-    pub times: Vec<i64>,
+    /// Times in whole seconds of UTC, strictly rising; channels of one record share theirs.
+    pub times: Arc<[i64]>,
     /// Values, in the unit of the stream.
     pub values: Vec<f64>,
 }
@@ -54,8 +55,8 @@ impl Series {
     /// use ebrel_core::units::UnixSeconds;
     /// let check = ClockCheck { shown: UnixSeconds(1100), truth: UnixSeconds(1000), set: false };
     /// let clock = Clock::new(UnixSeconds(0), &[check]).unwrap();
-    /// let series = Series { times: vec![0, 550, 1100, 2000], values: vec![1.0; 4] };
-    /// assert_eq!(series.by_clock(&clock).times, [0, 500, 1000, 1900]);
+    /// let series = Series { times: vec![0, 550, 1100, 2000].into(), values: vec![1.0; 4] };
+    /// assert_eq!(series.by_clock(&clock).times[..], [0, 500, 1000, 1900]);
     /// ```
     #[must_use]
     pub fn by_clock(&self, clock: &Clock) -> Self {
@@ -63,7 +64,7 @@ impl Series {
         for i in 1..times.len() {
             times[i] = times[i].max(times[i - 1] + 1);
         }
-        Self { times, values: self.values.clone() }
+        Self { times: times.into(), values: self.values.clone() }
     }
 
     /// All readings.

@@ -181,7 +181,7 @@ mod tests {
         let times: Vec<i64> = (0..350_000).map(|i| i * 900).collect();
         let mut values = vec![0.3; times.len()];
         values[123_456] = 0.9;
-        let series = Series { times, values };
+        let series = Series { times: times.into(), values };
         let columns = thin(series.view(), &window(0, 350_000 * 900, 700), |v| v);
         assert_eq!(columns.max.iter().filter(|v| **v == 0.9).count(), 1);
         assert_eq!(columns.count.iter().map(|c| *c as usize).sum::<usize>(), 350_000);
@@ -195,7 +195,7 @@ mod tests {
 
     #[test]
     fn empty_columns_are_not_zero_rain() {
-        let series = Series { times: vec![0, 900, 5400], values: vec![0.2, 0.4, 0.0] };
+        let series = Series { times: vec![0, 900, 5400].into(), values: vec![0.2, 0.4, 0.0] };
         let sums = sum_columns(series.view(), &window(0, 7200, 4));
         assert!((sums[0] - 0.6).abs() < 1e-12 && sums[1].is_nan() && sums[2].is_nan());
         assert_eq!(sums[3], 0.0);
@@ -208,7 +208,7 @@ mod tests {
         ) {
             let times: Vec<i64> = steps.iter().scan(0, |t, s| { *t += s; Some(*t) }).collect();
             let values: Vec<f64> = (0..times.len()).map(|i| i as f64).collect();
-            let series = Series { times, values };
+            let series = Series { times: times.into(), values };
             let w = window(from, from + span, columns);
             let got = thin(series.view(), &w, |v| v);
             let inside = series.between(w.from(), w.to());

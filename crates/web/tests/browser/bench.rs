@@ -68,7 +68,7 @@ async fn what_is_typed_while_the_server_is_silent_stays_and_goes_out_with_the_ne
     browser.wait_text("[data-saved]", "Not kept (no signal). What you typed stays here").await.unwrap();
     browser.script("window.fetch = window.kept;").await.unwrap();
     browser.fill("[id='figures.room_below_cm']", "14").await.unwrap();
-    browser.wait_text(".sentence", "74 cm deep").await.unwrap();
+    browser.wait_text(".sentence", "44 cm deep").await.unwrap();
     site.open("/stations/3/plan/hole").await;
     let value = "return document.getElementById('figures.hole_diameter_cm').value";
     assert_eq!(browser.script(value).await.unwrap().as_str(), Some("8"));

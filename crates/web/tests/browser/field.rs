@@ -51,14 +51,14 @@ async fn step(site: &Site, does: &str) {
         type_into(site, "hole-depth", "71,5").await;
         keep(site, "Keep the depth").await;
     } else if here("c-tin").await {
-        for (tin, depth) in [("T1", "10"), ("T2", "25")] {
+        for (tin, depth) in [("T1", "10"), ("T2", "15")] {
             type_into(site, "c-tin", tin).await;
             type_into(site, "c-depth", depth).await;
             keep(site, "Keep this core").await;
         }
     } else if here("p-serial").await {
         if does.starts_with("BD-0432") {
-            type_into(site, "p-depth", "27").await;
+            type_into(site, "p-depth", "17").await;
         }
         keep(site, "It is in").await;
         site.browser.wait("#r-0").await.unwrap();
@@ -144,7 +144,7 @@ async fn a_whole_installation_without_a_line_arrives_once() {
     let places =
         browser.script("return [...document.querySelectorAll('main input')].map((i) => i.value).join(' ')").await;
     let places = places.unwrap().as_str().unwrap().to_owned();
-    assert!(places.contains("BD-0433") && places.contains(" 27 "), "the real depth stands: {places}");
+    assert!(places.contains("BD-0433") && places.contains(" 17 "), "the real depth stands: {places}");
     site.end().await;
 }
 

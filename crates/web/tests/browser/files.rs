@@ -54,7 +54,7 @@ async fn a_dialect_that_nothing_explains_is_told_by_the_controls_and_each_change
     browser.wait_text("[data-part='answer'] .answer", "300 records").await.unwrap();
     browser.wait_text("[data-part='understood']", "1 Mar 2026 00:15").await.unwrap();
     browser.script("const q = document.querySelector('[name=quantity-0]'); q.value = 'raw_output'; document.querySelector('[name=unit-0]').value = 'mV'; q.dispatchEvent(new Event('change', {bubbles: true}));").await.unwrap();
-    browser.wait_text("[data-part='answer'] .answer", "1 of 1 columns").await.unwrap();
+    browser.wait_text("[data-part='answer'] .answer", "1 of 1 column;").await.unwrap();
     may_be_stored(&site).await;
     browser.press_in("button[value='store']", "\u{e007}").await.unwrap();
     browser.wait_text(".answer", "300 records are stored.").await.unwrap();

@@ -34,7 +34,7 @@ async fn a_damaged_entry_stops_none_of_the_others_and_each_refusal_says_why() {
     let at = NOW - 3600;
     let log = [
         entry(1, at, "ride", json!({"kind": "begun", "of": "installation"})),
-        entry(2, at + 60, "ride", probe("BD-0433", 58.0, "A3")),
+        entry(2, at + 60, "ride", probe("BD-0433", 28.0, "A3")),
         entry(3, at + 120, "ride", probe("BD-0417", 25.0, "A3")),
         entry(4, at + 180, "ride", probe("XX-1", 10.0, "A1")),
         entry(5, at + 240, "ride", probe("BD-0431", 300.0, "A1")),
@@ -84,7 +84,7 @@ async fn a_damaged_entry_stops_none_of_the_others_and_each_refusal_says_why() {
     }
     let page = v.page("/stations/3/placements").await;
     assert_eq!(page.matches("value=\"A3\"").count(), 1, "one placement, however often it is sent");
-    assert!(page.contains("value=\"58\""));
+    assert!(page.contains("value=\"28\""));
     let export: Value =
         v.get("/stations/3/field/logs/0197aaaa-1111-7000-8000-000000000001/entries.json").await.json().await.unwrap();
     assert_eq!(export["entries"].as_array().unwrap().len(), 3);
@@ -95,16 +95,16 @@ async fn a_correction_moves_the_placement_and_keeps_what_was_said_first() {
     let v = Visitor::of_demo().await;
     let at = NOW - 3600;
     let first = entry(1, at, "ride", json!({"kind": "begun", "of": "installation"}));
-    let wrong = entry(2, at + 60, "ride", probe("BD-0432", 25.0, "A2"));
-    let mut right = entry(3, at + 600, "ride", probe("BD-0432", 28.5, "A2"));
+    let wrong = entry(2, at + 60, "ride", probe("BD-0432", 15.0, "A2"));
+    let mut right = entry(3, at + 600, "ride", probe("BD-0432", 18.5, "A2"));
     right["corrects"] = wrong["id"].clone();
     // The correction arrives first: another phone had a line earlier.
     send(&v, 3, &[first, right]).await;
     send(&v, 3, &[wrong]).await;
     let page = v.page("/stations/3/placements").await;
-    assert!(page.contains("value=\"28.5\"") && page.matches("value=\"A2\"").count() == 1, "{page}");
+    assert!(page.contains("value=\"18.5\"") && page.matches("value=\"A2\"").count() == 1, "{page}");
     let log = v.page("/stations/3/field/logs/0197aaaa-1111-7000-8000-000000000001").await;
-    assert!(log.contains("Corrected since (1)") && log.contains("BD-0432 at 25 cm"));
+    assert!(log.contains("Corrected since (1)") && log.contains("BD-0432 at 15 cm"));
     let room = v.page("/studies/1/field").await;
     assert!(room.contains("Installation goes on since") && room.contains("first good wetting, or 14 days"), "{room}");
 }
@@ -268,24 +268,28 @@ fn told_why(answers: &[Value]) -> String {
 async fn a_log_shows_what_was_built_beside_what_was_planned() {
     let v = Visitor::of_demo().await;
     let at = NOW - 3600;
-    let mut stone = probe("BD-0432", 25.0, "A2");
+    let mut stone = probe("BD-0432", 15.0, "A2");
     stone["given_up"] = true.into();
     send(
         &v,
         3,
         &[
             entry(1, at, "ride", json!({"kind": "begun", "of": "installation"})),
-            entry(2, at + 60, "ride", probe("BD-0433", 60.0, "A3")),
+            entry(2, at + 60, "ride", probe("BD-0433", 30.0, "A3")),
             entry(3, at + 90, "ride", stone),
-            entry(4, at + 120, "ride", probe("BD-0432", 28.0, "A2")),
+            entry(4, at + 120, "ride", probe("BD-0432", 18.0, "A2")),
+            entry(5, at + 150, "ride", probe("BD-0431", 5.0, "A4")),
         ],
     )
     .await;
     let page = v.page("/stations/3/field/logs/0197aaaa-1111-7000-8000-000000000001").await;
-    assert!(page.contains("As planned, as built") && page.contains("Stone or root at 25 cm."), "{page}");
+    assert!(page.contains("As planned, as built") && page.contains("Stone or root at 15 cm."), "{page}");
     let off = |depth: &str| page.contains(&format!("<span class=\"warn fw-bold\">{depth}\u{a0}cm</span>"));
-    assert!(off("28") && !off("60"), "{page}");
-    assert!(page.contains("BD-0431") && page.contains("(planned)"), "what is not in yet stands there too");
+    assert!(off("18") && !off("30"), "{page}");
+    assert!(page.contains("GM-0051") && page.contains("(planned)"), "what is not in yet stands there too");
+    assert_eq!(page.matches("planned A1").count(), 1, "another port of the logger is told: {page}");
+    let cut = v.page("/stations/1/field/logs/01970000-0000-7000-8000-000000000001").await;
+    assert!(cut.contains("m60") && !cut.contains("planned A"), "a record's own name of a port is none of the logger's");
     let site: Value = v.get("/studies/1/field/site.geojson").await.json().await.unwrap();
     assert!(site["features"].as_array().unwrap().iter().any(|f| f["properties"]["code"] == "cut"));
 }
@@ -337,7 +341,7 @@ async fn two_phones_at_one_hole_and_sixteen_sendings_at_once_keep_each_entry_onc
         e
     };
     let begun = entry(900, at - 5, "ride", json!({"kind": "begun", "of": "installation"}));
-    let begun = [begun, entry(901, at - 4, "ride", probe("BD-0432", 25.0, "A2"))];
+    let begun = [begun, entry(901, at - 4, "ride", probe("BD-0432", 15.0, "A2"))];
     let first: Vec<Value> = begun.iter().cloned().chain((0..40).map(|n| by(n, "NA"))).collect();
     let second: Vec<Value> =
         begun.into_iter().chain((20..60).map(|n| by(n, if n < 40 { "NA" } else { "TQ" }))).collect();

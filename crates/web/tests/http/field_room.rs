@@ -76,7 +76,7 @@ async fn every_station_is_on_the_plan_of_the_site_or_named_as_being_nowhere() {
         let site: Value = v.get(&format!("/studies/{study}/field/site.geojson")).await.json().await.unwrap();
         let all = site["features"].as_array().unwrap();
         let features: Vec<&Value> = all.iter().filter(|f| f["properties"]["code"].is_string()).collect();
-        assert_eq!(all.len() - features.len(), if study == 1 { 3 } else { 0 }, "landmarks besides");
+        assert_eq!(all.len() - features.len(), if study == 1 { 3 } else { 12 }, "landmarks, and points of a round");
         let nowhere = site["without_place"].as_array().unwrap();
         let room = v.page(&format!("/studies/{study}/field")).await;
         let stations = room.matches("Correct placements</a>").count();
@@ -90,8 +90,9 @@ async fn every_station_is_on_the_plan_of_the_site_or_named_as_being_nowhere() {
                 feature["geometry"]["coordinates"].as_array().unwrap().iter().map(|c| c.as_f64().unwrap()).collect();
             assert!((-180.0..=180.0).contains(&at[0]) && (-90.0..=90.0).contains(&at[1]), "longitude first: {at:?}");
         }
-        let drawn = room.matches("<circle").count();
-        assert_eq!(drawn, features.len());
+        let points = room.matches("class=\"point\"").count();
+        assert_eq!(points, if study == 1 { 0 } else { 12 });
+        assert_eq!(room.matches("<circle").count() - points, features.len());
         for name in nowhere {
             assert!(room.contains(name.as_str().unwrap()));
         }

@@ -93,10 +93,29 @@ async fn a_site_goes_out_and_comes_in_and_its_sum_is_said() {
     let many = json!({"type": "FeatureCollection", "features": many}).to_string();
     let page = upload(&v, many.as_bytes()).await;
     assert!(page.contains("10000 points read:") && page.contains("297 landmarks entered"), "{}", &page[..3000]);
-    assert!(page.contains("9703 beyond the 300 landmarks"), "the sum agrees");
+    assert!(page.contains("9703 beyond the 300 that a study keeps"), "the sum agrees");
     let full =
         v.post("/studies/1/field/landmarks", &[("name", "one more"), ("latitude", "1"), ("longitude", "2")]).await;
     assert!(text(full).await.contains("take one away first"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_round_is_drawn_and_listed_as_it_is_walked_and_its_points_go_out_and_come_in() {
+    let v = Visitor::of_demo().await;
+    let page = v.page("/studies/2/field/site").await;
+    assert!(page.contains("The round at Fern house") && page.contains("(12 points, 16 m)"), "{page}");
+    assert_eq!((page.matches("class=\"point\"").count(), page.matches("class=\"walk\"").count()), (12, 1));
+    assert!(page.contains("FT-02: 1.2\u{a0}m at 80° (E) from FT-01"), "{page}");
+    assert!(v.page("/studies/2/field").await.contains("class=\"walk\""), "and on the room's page");
+    assert!(!v.page("/studies/1/field/site").await.contains("class=\"walk\""), "no round there");
+    let out: Value = v.get("/studies/2/field/site.geojson").await.json().await.unwrap();
+    let kinds = out["features"].as_array().unwrap().iter().filter(|f| f["properties"]["kind"] == "point");
+    assert_eq!(kinds.count(), 12);
+    let form = [("name", "FT-12"), ("kind", "point"), ("from", "6"), ("metres", "30"), ("bearing", "80")];
+    let answer = v.post("/studies/2/field/landmarks", &form).await;
+    assert_eq!(answer.status(), 303, "{}", text(answer).await);
+    let page = v.page("/studies/2/field/site").await;
+    assert!(page.contains("<li>FT-12: 2") && !page.contains("(12 points, 16 m)"), "moved, and walked to last: {page}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -41,7 +41,15 @@ async fn an_archive_is_read_file_by_file_and_what_leaves_no_question_is_stored()
     assert_eq!(v.post("/stations/1/imports", &[("imports", &numbers)]).await.status(), 303);
     let page = v.page(&list).await;
     assert!(page.contains("50 records new, 0 known") && page.contains("60 records new, 0 known"), "{page}");
-    assert_eq!(page.matches("begun, nothing stored").count(), 1, "the letter waits to be told by hand");
+    assert_eq!(
+        page.matches("begun, nothing stored: 1 question is open").count(),
+        1,
+        "the letter waits to be told by hand"
+    );
+    let letter = v.page("/imports/3").await;
+    assert!(letter.contains("is it the right file?</p>"), "{letter}");
+    assert!(letter.contains("No record was found in it.") && letter.contains("2 lines: 2 header lines."), "{letter}");
+    assert!(!letter.contains("What each column is") && !letter.contains("every line could be read"), "{letter}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

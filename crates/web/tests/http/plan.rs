@@ -15,10 +15,10 @@ async fn every_plan_of_the_demo_opens_at_every_step_and_prints() {
     }
     let sheet = v.page("/stations/3/plan/sheet").await;
     for words in [
-        "side wall of a narrow borehole, 72 cm deep",
+        "side wall of a narrow borehole, 42 cm deep",
         "buried services located",
-        "BD-0433 to 60\u{a0}cm",
-        "4.7 kg of soil",
+        "BD-0433 to 30\u{a0}cm",
+        "3.0 kg of soil",
         "A mask against bentonite",
         "Sun",
     ] {
@@ -27,7 +27,7 @@ async fn every_plan_of_the_demo_opens_at_every_step_and_prints() {
     let bad = v.page("/stations/4/plan/sheet").await;
     assert!(bad.contains("Not ready to be dug") && bad.contains("both answer to address 0"));
     let labels = v.page("/stations/3/plan/labels").await;
-    assert_eq!(labels.matches("class=\"cable-label\"").count(), 8, "both ends of four cables");
+    assert_eq!(labels.matches("class=\"cable-label\"").count(), 10, "both ends of five cables");
     assert!(labels.contains("<svg") && !labels.contains("<?xml"));
     let design = v.page("/studies/1/design").await;
     assert!(design.contains("3 treatments on 3 places") && design.contains("15\u{a0}cm: upper roots of the regrowth"));

@@ -27,7 +27,7 @@ pub enum GuessError {
     #[error("no line of this file looks like a record of a time and values: is it the right file?")]
     NoRecords,
     /// Records, but no time.
-    #[error("no column of this file looks like a time: name the time's column and its form yourself")]
+    #[error("no column of this file looks like a time: name the time's column and its form yourself.")]
     NoTime,
     /// The disk, or a form of the time that does not hold.
     #[error(transparent)]

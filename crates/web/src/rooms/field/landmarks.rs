@@ -14,7 +14,7 @@ use actix_multipart::form::tempfile::TempFile;
 use actix_multipart::form::text::Text;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_app::field::{MOST_LANDMARKS, SiteTaken, found_again, place_of, points, take_site};
+use ebrel_app::field::{MOST_LANDMARKS, SiteTaken, found_again, marks, place_of, points, take_site, walks};
 use ebrel_core::field::{LandmarkKind, Way, check_place};
 use ebrel_core::quality::Place;
 use ebrel_core::roles::Role;
@@ -79,9 +79,15 @@ struct SitePage {
     /// Stations with a place, to measure from: number and name.
     stations: Vec<(i64, String)>,
     ways: Vec<(String, Vec<String>)>,
+    /// Rounds in the order in which they are walked: the station, what there is to say, and the way to each point.
+    rounds: Vec<(String, String, Vec<String>)>,
+    /// Serials that a point may be called by.
+    serials: Vec<String>,
     typed: Typed,
     error: Option<String>,
     taken: Option<SiteTaken>,
+    /// Landmarks and points that a study keeps.
+    most: usize,
 }
 
 impl SitePage {
@@ -106,14 +112,34 @@ async fn shown(
     let stations = state.store.stations(id).await?;
     let landmarks = state.store.landmarks(id).await?;
     let placed: Vec<&Station> = stations.iter().filter(|s| place_of(s).is_some()).collect();
-    let answer = match (placed.len(), landmarks.len()) {
-        (0, _) => "No station has a place yet: give coordinates in its plan, or read a file in.".to_owned(),
+    let walks = walks(&state.store, &stations, &landmarks).await?;
+    let answer = match (placed.len(), marks(&landmarks).count()) {
+        (0, _) if walks.is_empty() => {
+            "No station has a place yet: give coordinates in its plan, or read a file in.".to_owned()
+        }
         (n, 0) => format!("{n} of {} stations have a place; no landmark is entered.", stations.len()),
         (n, m) => format!("{n} of {} stations have a place; {m} landmarks.", stations.len()),
     };
+    let walked: usize = walks.iter().map(|w| w.points.len()).sum();
+    let answer = match walked {
+        0 => answer,
+        n => format!("{answer} A round walks past {n} points."),
+    };
     let ways = placed.iter().map(|s| (s.name.clone(), found_again(s, &landmarks)));
     let ways = ways.filter(|w| !w.1.is_empty()).collect();
-    let plan = site_plan(&stations, &landmarks);
+    let plan = site_plan(&stations, &landmarks, &walks);
+    let rounds = walks.iter().map(|w| {
+        let points = w.points.iter().zip(w.ways()).map(|((label, _), way)| format!("{label}: {way}"));
+        let says = format!("{} points, {:.0} m", w.points.len(), w.metres());
+        (w.station.clone(), says, points.collect())
+    });
+    let rounds = rounds.collect();
+    let mut serials = Vec::new();
+    for station in &stations {
+        serials.extend(state.store.placements(station.id).await?.into_iter().map(|p| p.probe.serial));
+    }
+    serials.sort_unstable();
+    serials.dedup();
     let rows = landmarks.into_iter().map(|l| Row {
         id: l.id,
         at: format!("{:.5}°, {:.5}°", l.place.latitude, l.place.longitude),
@@ -129,9 +155,12 @@ async fn shown(
         landmarks: rows.collect(),
         stations: placed.iter().map(|s| (s.id, s.name.clone())).collect(),
         ways,
+        rounds,
+        serials,
         typed,
         error,
         taken,
+        most: MOST_LANDMARKS,
     })
 }
 

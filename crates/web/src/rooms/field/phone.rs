@@ -29,7 +29,7 @@ pub fn routes(routes: &mut Routes<'_>) {
 }
 
 /// What the worker keeps on the phone.
-const FILES: [&str; 21] = [
+const FILES: [&str; 22] = [
     "/assets/shell/fonts.css",
     "/assets/shell/mark.svg",
     "/assets/rooms/field/app/field.css",
@@ -46,6 +46,7 @@ const FILES: [&str; 21] = [
     "/assets/rooms/field/app/send.js",
     "/assets/rooms/field/app/station.js",
     "/assets/rooms/field/app/ui.js",
+    "/assets/rooms/field/app/walk.js",
     "/assets/vendor/exifr/exifr.js",
     "/assets/vendor/idb/idb.js",
     "/assets/vendor/jsqr/jsQR.js",

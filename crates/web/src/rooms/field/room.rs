@@ -10,7 +10,7 @@ use crate::shell::{Room, Shell, page};
 use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_app::field::{LogRow, StationStanding, standing};
+use ebrel_app::field::{LogRow, StationStanding, standing, walks};
 use ebrel_app::planning::StationPlan;
 use ebrel_core::field::LogKind;
 use ebrel_core::planning::Entry;
@@ -84,7 +84,8 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
         (_, false) => format!("{}.", parts.join(", ")),
     };
     let shell = Shell::within(&state, &actor, "Field", Room::Field, &study, None).await?;
-    let site = site_plan(&state.store.stations(*id).await?, &state.store.landmarks(*id).await?);
+    let (stations, landmarks) = (state.store.stations(*id).await?, state.store.landmarks(*id).await?);
+    let site = site_plan(&stations, &landmarks, &walks(&state.store, &stations, &landmarks).await?);
     let due = rows.iter().any(|r| r.probes != NONE_YET);
     page(&RoomPage { shell, answer, rows, study: *id, due, site })
 }

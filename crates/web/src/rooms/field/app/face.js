@@ -1,12 +1,7 @@
 // The face of the open hole, drawn as it is entered: what is seen on the left, what was planned on the right, to one scale.
+import { svg } from "./ui.js";
 
 const WIDTH = 300, HEIGHT = 260, SAME_CM = 3;
-const svg = (tag, attributes, ...children) => {
-  const node = document.createElementNS("http://www.w3.org/2000/svg", tag);
-  for (const [name, value] of Object.entries(attributes)) node.setAttribute(name, value);
-  node.append(...children);
-  return node;
-};
 
 /** How a horizon differs from its plan; empty where it does not. The same limits as `core::field::differences`: where the hole
  * ends within a horizon (`deepest`), that is no boundary. */

@@ -4,6 +4,7 @@ import { judge } from "./judge.js";
 import * as keep from "./keep.js";
 import { scan } from "./scan.js";
 import { button, field, figure, h, input, number, says } from "./ui.js";
+import { walk } from "./walk.js";
 
 const of = (context, kind, match = () => true) => context.entries.filter((e) => e.deed.kind === kind && match(e.deed));
 const last = (list) => list.at(-1);
@@ -289,7 +290,8 @@ function spot(s, context) {
     const near = beside().map(([label, other]) => `${label} ${shown(other)}`);
     tell(`${j.says}${past}${near.length ? ` Beside it today: ${near.join(", ")}.` : ""}`, odd && j.verdict === "good" ? "doubtful" : j.verdict);
   }
-  return h("div", {}, p.last ? h("p", { className: "soft" }, `Last: ${p.last}`) : null, field("Value", value, p.limits.raw_unit), place,
+  const read = (point) => Boolean(last(of(context, "spot", (d) => d.point === point.label)));
+  return h("div", {}, p.way ? h("p", {}, p.way) : null, p.last ? h("p", { className: "soft" }, `Last: ${p.last}`) : null, field("Value", value, p.limits.raw_unit), place,
     button(before ? "Correct it" : "Keep the value", () => {
       const v = number(value.value);
       if (v === null || Number.isNaN(v)) return tell("A value is a number; if the point was not reached, say why below.");
@@ -298,7 +300,7 @@ function spot(s, context) {
     h("details", {}, h("summary", {}, "Not reached"), field("Because", why), button("Keep that", () => {
       if (!why.value.trim()) return tell(`Say why ${p.label} was not reached.`);
       keepIt(context, { kind: "spot", point: p.label, value: null, not_reached: why.value.trim() }, before?.id);
-    })));
+    })), walk(context.pack.installed, s.number, read));
 }
 
 function remove(s, context) {

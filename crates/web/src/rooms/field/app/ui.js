@@ -13,6 +13,14 @@ export function h(tag, attributes = {}, ...children) {
   return node;
 }
 
+/** An element of a drawing. */
+export function svg(tag, attributes, ...children) {
+  const node = document.createElementNS("http://www.w3.org/2000/svg", tag);
+  for (const [name, value] of Object.entries(attributes)) node.setAttribute(name, value);
+  node.append(...children);
+  return node;
+}
+
 /** A number as people type it; null for an empty field, NaN for what is no number. */
 export function number(text) {
   const tidy = text.trim().replace("−", "-").replace(",", ".");

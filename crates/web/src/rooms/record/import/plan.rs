@@ -86,7 +86,7 @@ pub async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> 
     let (recipe, mapping) = opened.kept()?;
     let survey = opened.survey(&recipe, state.now(&opened.study)).await?;
     let mut sketch = Sketch::of(recipe_form(&recipe), column_forms(&mapping, &recipe), &mapping.node);
-    sketch.remarks = remarks_of(&opened.import);
+    sketch.remarks = importing::remarks_of(&opened.import);
     match survey {
         Ok(survey) => show_plan(&state, &actor, opened, sketch, Some((recipe, mapping, survey))).await,
         Err(error) => {
@@ -94,11 +94,6 @@ pub async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> 
             show_plan(&state, &actor, opened, sketch, None).await
         }
     }
-}
-
-/// What the guess said of itself; nothing once a person changed the recipe.
-fn remarks_of(import: &Import) -> Vec<(String, bool)> {
-    serde_json::from_str(&import.remarks).unwrap_or_default()
 }
 
 /// The form as it was typed, before it is filled with what the file gives by it.
@@ -166,23 +161,27 @@ async fn show_plan(
 
 impl PlanPage {
     fn fill(&mut self, survey: &Survey, mapping: &Mapping, offset: i64) {
-        let when = survey.extent.map(|(a, b)| span(a, b, offset)).unwrap_or_default();
         let taken = mapping.columns.iter().filter(|c| c.quantity.is_some()).count();
         let losses: usize = survey.groups.iter().map(|g| g.count).sum();
         let unreadable = match losses {
             0 => "every line could be read".to_owned(),
-            1 => "1 line or cell could not be read".to_owned(),
-            n => format!("{} lines or cells could not be read", grouped(n)),
+            n => format!("{} could not be read", importing::lines_or_cells(n)),
         };
         let twice = survey.tally.records.saturating_sub(survey.records);
         let long = survey.tally.records > survey.records * 2;
         let twice =
             if twice > 0 && !long { format!(" ({} lines repeat a time)", grouped(twice)) } else { String::new() };
-        self.answer = format!(
-            "{} records{twice}, {when}, {taken} of {} columns; {unreadable}.",
-            grouped(survey.records),
-            survey.columns.len()
-        );
+        self.answer = match survey.extent {
+            Some((first, last)) => format!(
+                "{} {}{twice}, {}, {taken} of {} {}; {unreadable}.",
+                grouped(survey.records),
+                if survey.records == 1 { "record" } else { "records" },
+                span(first, last, offset),
+                survey.columns.len(),
+                if survey.columns.len() == 1 { "column" } else { "columns" },
+            ),
+            None => "No record was found in it.".to_owned(),
+        };
         let kinds = survey.tally.kinds().into_iter().map(|(what, n)| format!("{} {what}", grouped(n)));
         self.lines = format!("{} lines: {}.", grouped(survey.tally.sum()), kinds.collect::<Vec<_>>().join(", "));
         self.more_columns = mapping.columns.len().saturating_sub(SHOWN);
@@ -243,7 +242,7 @@ pub async fn change(
     if recipe != known {
         opened.import.remarks.clear();
     }
-    sketch.remarks = remarks_of(&opened.import);
+    sketch.remarks = importing::remarks_of(&opened.import);
     opened.import.recipe = json(&recipe)?;
     opened.import.mapping = json(&mapping)?;
     state.store.keep_import(&opened.import).await?;

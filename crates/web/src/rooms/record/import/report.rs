@@ -131,8 +131,7 @@ fn answer(r: &Report) -> String {
     };
     match r.losses() {
         0 => stored,
-        1 => format!("{stored} 1 line or cell could not be read."),
-        n => format!("{stored} {} lines or cells could not be read.", grouped(n)),
+        n => format!("{stored} {} could not be read.", importing::lines_or_cells(n)),
     }
 }
 

@@ -83,16 +83,12 @@ async fn show(
         let report = i.report.as_deref().and_then(|r| Report::of_json(r).ok());
         let outcome = match &report {
             Some(r) if r.losses() > 0 => {
-                format!(
-                    "{} records new, {} known, {} lines or cells lost",
-                    grouped(r.new_records),
-                    grouped(r.known_records),
-                    grouped(r.losses())
-                )
+                let lost = importing::lines_or_cells(r.losses());
+                format!("{} records new, {} known, {lost} lost", grouped(r.new_records), grouped(r.known_records))
             }
             Some(r) => format!("{} records new, {} known", grouped(r.new_records), grouped(r.known_records)),
             None if i.progress.is_some() || state.work.of(i.id).is_some() => "being stored".to_owned(),
-            None => "begun, nothing stored".to_owned(),
+            None => format!("begun, nothing stored{}", open_questions(&i)),
         };
         Earlier {
             id: i.id,
@@ -117,6 +113,16 @@ async fn show(
         errors,
         limit: UPLOAD_LIMIT,
     })
+}
+
+/// How many questions a person has to answer before an import can be stored, for the end of a sentence.
+fn open_questions(import: &Import) -> String {
+    let open = importing::remarks_of(import).into_iter().filter(|r| r.1).count();
+    match open {
+        0 => String::new(),
+        1 => ": 1 question is open".to_owned(),
+        n => format!(": {n} questions are open"),
+    }
 }
 
 /// What the form sends.
