@@ -11,6 +11,7 @@ pub mod exporting;
 pub mod field;
 pub mod importing;
 pub mod planning;
+pub mod receiving;
 pub mod record;
 pub mod reviewing;
 pub mod window;

@@ -3,6 +3,7 @@
 //! * [`dates`]: a plan's calendar as iCalendar.
 //! * [`logger`]: delimited files from loggers, read with a [`logger::Recipe`] that is first guessed; every line that
 //!   cannot be read is listed with its reason.
+//! * [`message`]: what nodes send: SenML as JSON and CBOR, and plain CSV.
 //! * [`package`]: the record package, Ebrel's open exchange form, as a folder or a zip.
 //! * [`site`]: the plan of a site as GeoJSON.
 //! * [`wide`]: one wide CSV for a spreadsheet.
@@ -12,6 +13,7 @@
 pub mod dates;
 mod formula;
 pub mod logger;
+pub mod message;
 pub mod package;
 pub mod site;
 pub mod wide;

@@ -20,6 +20,7 @@ pub mod field;
 pub mod flags;
 pub mod imports;
 pub mod in_force;
+pub mod keys;
 pub mod landmarks;
 pub mod members;
 pub mod placements;

@@ -22,7 +22,41 @@ pub struct Stream {
     pub interval_s: Option<i64>,
 }
 
+/// A node of a station.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Node {
+    /// Number in the database, by which it sends.
+    pub id: i64,
+    /// The station that it belongs to.
+    pub station: i64,
+    /// Its name.
+    pub name: String,
+}
+
 impl Store {
+    /// Nodes of a study by station and number.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn nodes(&self, study: i64) -> Result<Vec<Node>, StoreError> {
+        let rows = sqlx::query_as!(
+            Node,
+            "SELECT n.id, n.station_id AS station, n.name FROM node n JOIN station s ON s.id = n.station_id
+             WHERE s.study_id = ? ORDER BY n.station_id, n.id",
+            study
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// The station that a node belongs to.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] if there is no such node.
+    pub async fn station_of_node(&self, node: i64) -> Result<i64, StoreError> {
+        let station = sqlx::query_scalar!("SELECT station_id FROM node WHERE id = ?", node);
+        station.fetch_optional(&self.pool).await?.ok_or(StoreError::NotFound("node"))
+    }
+
     /// Streams of a station by node and port.
     ///
     /// # Errors
@@ -76,6 +110,32 @@ impl Store {
 }
 
 impl Unit {
+    /// Streams of one node.
+    ///
+    /// # Errors
+    /// [`StoreError`] if there is no such node, or the database cannot be read.
+    pub async fn streams_of(&mut self, node: i64) -> Result<Vec<Stream>, StoreError> {
+        let name = sqlx::query_scalar!("SELECT name FROM node WHERE id = ?", node);
+        let name = name.fetch_optional(self.connection()).await?.ok_or(StoreError::NotFound("node"))?;
+        let rows = sqlx::query!("SELECT id, port, quantity, unit, interval_s FROM stream WHERE node_id = ?", node);
+        let rows = rows.fetch_all(self.connection()).await?.into_iter();
+        Ok(rows
+            .filter_map(|r| {
+                let (quantity, node) = (Quantity::from_code(&r.quantity)?, name.clone());
+                Some(Stream {
+                    id: r.id,
+                    node_id: 0,
+                    node,
+                    port: r.port,
+                    quantity,
+                    unit: r.unit,
+                    interval_s: r.interval_s,
+                })
+            })
+            .map(|s| Stream { node_id: node, ..s })
+            .collect())
+    }
+
     /// As [`Store::ensure_node`].
     ///
     /// # Errors

@@ -18,6 +18,21 @@ use tracing_actix_web::TracingLogger;
 /// Time that a client has to send the head of a request.
 const HEAD_TIME: Duration = Duration::from_secs(10);
 
+/// Tests of stations that messages brought something to run this long after one another.
+const BETWEEN_TESTS: Duration = Duration::from_secs(5);
+
+/// Runs the tests of stations to which messages brought something, soon after.
+async fn keep_testing(state: web::Data<State>) {
+    loop {
+        for station in state.due.take().await {
+            if let Err(error) = ebrel_app::reviewing::run(&state.store, station).await {
+                tracing::error!(station, %error, "the tests did not run");
+            }
+        }
+        tokio::time::sleep(BETWEEN_TESTS).await;
+    }
+}
+
 /// Routes of every room, and what guards them.
 pub fn configure(config: &mut web::ServiceConfig) {
     table(config);
@@ -41,6 +56,7 @@ pub fn server(
     tls: Option<ServerConfig>,
 ) -> std::io::Result<actix_web::dev::Server> {
     let https = matches!(state.mode, Mode::Serve { https: true });
+    tokio::spawn(keep_testing(state.clone()));
     let server = HttpServer::new(move || {
         let sessions = SessionMiddleware::builder(CookieSessionStore::default(), state.key.clone())
             .cookie_name(state.cookie_name())

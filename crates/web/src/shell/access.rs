@@ -23,6 +23,8 @@ pub enum Least {
 pub enum Scope {
     /// A person at a browser: problems are pages.
     Pages,
+    /// A machine with a key of its own, which its handler checks: problems are data (RFC 9457).
+    Machines,
 }
 
 /// One line of the table.

@@ -1,5 +1,6 @@
 //! What one peer may take: so many requests at once, so much time for a body, and little of it before signing in.
 
+use super::details::{Details, is_machines};
 use super::errors::Problem;
 use crate::state::State;
 use actix_web::body::{BoxBody, MessageBody};
@@ -40,7 +41,10 @@ pub async fn limit<B: MessageBody + 'static>(
 /// A refusal as an answer, so that the headers of every answer stand on it too.
 #[must_use]
 pub fn refuse(request: ServiceRequest, problem: &Problem) -> ServiceResponse<BoxBody> {
-    let mut answer = problem.error_response();
+    let mut answer = match is_machines(request.path()) {
+        true => Details::of(problem).answer(),
+        false => problem.error_response(),
+    };
     // What the client still sends is not read.
     answer.head_mut().set_connection_type(actix_web::http::ConnectionType::Close);
     request.into_response(answer)

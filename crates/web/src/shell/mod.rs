@@ -3,6 +3,7 @@
 mod access;
 pub mod actor;
 pub mod assets;
+pub mod details;
 pub mod download;
 pub mod draft_form;
 pub mod drafts;

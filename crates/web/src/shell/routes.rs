@@ -27,7 +27,7 @@ impl<'c> Routes<'c> {
         Args: FromRequest + 'static,
         F::Output: Responder + 'static,
     {
-        self.take(Method::GET, pattern, least, handler);
+        self.take(Method::GET, (pattern, least, Scope::Pages), handler);
     }
 
     /// Serves what changes something.
@@ -37,16 +37,26 @@ impl<'c> Routes<'c> {
         Args: FromRequest + 'static,
         F::Output: Responder + 'static,
     {
-        self.take(Method::POST, pattern, least, handler);
+        self.take(Method::POST, (pattern, least, Scope::Pages), handler);
     }
 
-    fn take<F, Args>(&mut self, method: Method, pattern: &str, least: Least, handler: F)
+    /// Serves machines: they have no session, and the handler asks for their key.
+    pub fn machines<F, Args>(&mut self, method: Method, pattern: &str, handler: F)
     where
         F: Handler<Args>,
         Args: FromRequest + 'static,
         F::Output: Responder + 'static,
     {
-        let entry = Entry { method: method.clone(), pattern: pattern.to_owned(), least, scope: Scope::Pages };
+        self.take(method, (pattern, Least::Anyone, Scope::Machines), handler);
+    }
+
+    fn take<F, Args>(&mut self, method: Method, (pattern, least, scope): (&str, Least, Scope), handler: F)
+    where
+        F: Handler<Args>,
+        Args: FromRequest + 'static,
+        F::Output: Responder + 'static,
+    {
+        let entry = Entry { method: method.clone(), pattern: pattern.to_owned(), least, scope };
         let resource = web::resource(pattern)
             .guard(guard::fn_guard(move |context| context.head().method == method))
             .app_data(entry.clone())

@@ -1,6 +1,7 @@
 //! Accounts: the first one, signing in and out, changing a password.
 
 use super::actor::{Actor, Signed};
+use super::details::is_machines;
 use super::errors::Problem;
 use super::forms::Field;
 use super::guard::{CheckedForm, NoFields};
@@ -59,6 +60,13 @@ pub async fn require<B: MessageBody + 'static>(
     let Some(state) = request.app_data::<web::Data<State>>().cloned() else {
         return Ok(refuse(request, &Problem::Internal("no application state".into())));
     };
+    if is_machines(request.path()) {
+        // What a machine sends takes a place like anybody's who is not signed in; its handler asks for its key.
+        let Some(_place) = state.under_way.enter(peer(&state, request.request())) else {
+            return Ok(refuse(request, &Problem::Busy));
+        };
+        return next.call(request).await.map(ServiceResponse::map_into_boxed_body);
+    }
     let session = request.get_session();
     match signed(&state, &session).await? {
         Some(signed) => {

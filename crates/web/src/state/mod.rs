@@ -2,6 +2,7 @@
 
 pub mod data_dir;
 pub mod doors;
+pub(crate) mod due;
 pub(crate) mod peers;
 pub(crate) mod places;
 pub(crate) mod secrets;
@@ -10,6 +11,7 @@ pub mod work;
 
 use actix_web::cookie::Key;
 use doors::Doors;
+use due::Due;
 use ebrel_app::window_cache::WindowCache;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
@@ -66,6 +68,8 @@ pub struct State {
     pub key: Key,
     /// Imports that are being stored in the background.
     pub work: Work,
+    /// Stations to which messages brought something, and whose tests run soon.
+    pub due: Due,
     /// Parts of the demo that are made in the background, while they are.
     pub making: Arc<Mutex<Vec<&'static str>>>,
 }
@@ -96,6 +100,7 @@ impl State {
             thinning: Places::new(2),
             key,
             work: Work::default(),
+            due: Due::default(),
             making: Arc::default(),
         })
     }

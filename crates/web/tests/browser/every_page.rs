@@ -4,6 +4,7 @@
 use super::site::Site;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::time::Duration;
 
 /// The checker, as published; no part of the application.
 const AXE: &str = include_str!("../vendor/axe-core/axe.min.js");
@@ -72,8 +73,16 @@ async fn look_at_all(width: u32, height: u32) {
     let mut found = Vec::new();
     for path in &pages {
         site.open(path).await;
-        let wide = site.browser.script(WIDE).await.unwrap();
-        if let Some(wide) = wide.as_str().filter(|w| !w.is_empty()) {
+        // Scripts lay out after the page has come, and a busy machine lets one wait: what is too wide stays so.
+        let mut wide = String::new();
+        for _ in 0..15 {
+            wide = site.browser.script(WIDE).await.unwrap().as_str().unwrap_or_default().to_owned();
+            if wide.is_empty() {
+                break;
+            }
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+        if !wide.is_empty() {
             found.push(format!("{path} is wider than {width}: {wide}"));
         }
         site.browser.script(AXE).await.unwrap();

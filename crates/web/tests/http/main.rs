@@ -15,6 +15,7 @@ mod field_site;
 mod files;
 mod import;
 mod markup;
+mod nodes;
 mod pages;
 mod phone;
 mod plan;

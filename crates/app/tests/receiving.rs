@@ -1,0 +1,60 @@
+//! Messages in any order, any repetition, any cutting: the record is the same.
+
+mod common;
+
+use ebrel_app::receiving::receive;
+use ebrel_core::units::{Quantity, UnixSeconds};
+use ebrel_formats::message::{Message, Reading};
+use proptest::prelude::*;
+use std::collections::BTreeMap;
+
+const NOW: UnixSeconds = UnixSeconds(1_790_000_000);
+
+fn reading(t: i64, port: usize) -> Reading {
+    let value = ((t * 7919 + port as i64 * 104_729) % 1000) as f64 / 10.0;
+    let (port, unit) = (format!("A{port}"), "mV".to_owned());
+    Reading { record: 1, time: UnixSeconds(t * 900), port, quantity: Quantity::RawOutput, value, unit }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(12))]
+
+    /// A node keeps what was not confirmed and sends it again, late, twice, in other parts: what is stored is what was measured.
+    #[test]
+    fn any_order_any_repetition_and_any_cutting_make_the_same_record(
+        measured in prop::collection::btree_set((0..4000i64, 0..3usize), 1..200),
+        parts in prop::collection::vec((any::<prop::sample::Index>(), 1..40usize), 1..30),
+        late in any::<bool>(),
+    ) {
+        let measured: Vec<Reading> = measured.into_iter().map(|(t, port)| reading(t, port)).collect();
+        let mut messages: Vec<Vec<Reading>> = parts.iter().map(|(from, n)| {
+            let from = from.index(measured.len());
+            measured[from..(from + n).min(measured.len())].to_vec()
+        }).collect();
+        messages.push(measured.clone());
+        if late {
+            messages.reverse();
+        }
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let (store, station, _dir) = common::station().await;
+            let node = store.ensure_node(station, "node 01").await.unwrap();
+            let mut new = 0;
+            for readings in messages {
+                let sent = readings.len();
+                let receipt = receive(&store, node, Message { readings, refused: Vec::new() }, NOW).await.unwrap();
+                assert_eq!((receipt.records, receipt.new + receipt.known), (sent, sent));
+                assert_eq!((receipt.contradicting, receipt.refused), (0, 0));
+                new += receipt.new;
+            }
+            assert_eq!(new, measured.len(), "each is new once");
+            let mut stored = BTreeMap::new();
+            for stream in store.streams(station).await.unwrap() {
+                let series = store.series(stream.id).await.unwrap();
+                stored.extend(series.times.iter().zip(&series.values).map(|(t, v)| ((*t, stream.port.clone()), *v)));
+            }
+            let expected: BTreeMap<_, _> = measured.iter().map(|r| ((r.time.0, r.port.clone()), r.value)).collect();
+            assert_eq!(stored, expected);
+        });
+    }
+}

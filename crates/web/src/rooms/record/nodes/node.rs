@@ -1,0 +1,233 @@
+//! The nodes of a station: what each carries, when it was heard last, and its keys.
+
+use crate::shell::actor::Actor;
+use crate::shell::errors::Problem;
+use crate::shell::figures::{grouped, moment};
+use crate::shell::forms::words;
+use crate::shell::guard::CheckedForm;
+use crate::shell::routes::{Least, Routes};
+use crate::shell::{Room, Shell, page, say, see_other};
+use crate::state::{State, secrets, wall_clock};
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_core::roles::Role;
+use ebrel_core::units::{SpanSeconds, UnixSeconds};
+use ebrel_store::StoreError;
+use ebrel_store::keys::{NewKey, NodeKey};
+use ebrel_store::streams::{Node, Stream};
+use serde::Deserialize;
+
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/stations/{id}/nodes", Least::Member(Role::Guest), show);
+    routes.post("/stations/{id}/nodes/keys", Least::Member(Role::Researcher), make);
+    routes.post("/stations/{id}/nodes/keys/{key}", Least::Member(Role::Researcher), change);
+}
+
+/// A key that is renewed serves on for so long: time to bring the new one to the node.
+const GRACE: SpanSeconds = SpanSeconds(14 * SpanSeconds::DAY.0);
+/// The longest name of a key's owner, characters.
+const LONGEST_NAME: usize = 60;
+
+struct KeyRow {
+    id: i64,
+    name: String,
+    made: String,
+    used: String,
+    state: String,
+    /// Whether it can still be renewed or ended.
+    serves: bool,
+}
+
+struct PortRow {
+    port: String,
+    what: String,
+    readings: String,
+    last: String,
+    placed: bool,
+}
+
+struct NodeRow {
+    id: i64,
+    name: String,
+    heard: String,
+    ports: Vec<PortRow>,
+    keys: Vec<KeyRow>,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/record/nodes/nodes.html")]
+struct NodesPage {
+    shell: Shell,
+    id: i64,
+    station: String,
+    answer: String,
+    nodes: Vec<NodeRow>,
+    error: Option<String>,
+    typed: Typed,
+}
+
+impl NodesPage {
+    fn is_at(&self, node: &i64) -> bool {
+        self.typed.node == node.to_string()
+    }
+}
+
+#[derive(Deserialize, Default)]
+struct Typed {
+    #[serde(default)]
+    node: String,
+    #[serde(default)]
+    name: String,
+    /// "node", or "study" for a gateway that sends for all.
+    #[serde(default)]
+    serves: String,
+}
+
+async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    shown(&state, &actor, *id, Typed::default(), None).await
+}
+
+async fn shown(
+    state: &State,
+    actor: &Actor,
+    id: i64,
+    typed: Typed,
+    error: Option<String>,
+) -> Result<HttpResponse, Problem> {
+    let station = state.store.station(id).await?;
+    let study = state.store.study(station.study_id).await?;
+    let offset = study.utc_offset_minutes;
+    let streams = state.store.streams(id).await?;
+    let delivered = state.store.deliveries_at(id).await?;
+    let placed = state.store.placements(id).await?;
+    let mut nodes = Vec::new();
+    let mut waiting = 0;
+    for node in state.store.nodes(study.id).await?.into_iter().filter(|n| n.station == id) {
+        let own = |s: &&Stream| s.node_id == node.id;
+        let heard =
+            streams.iter().filter(own).filter_map(|s| delivered.get(&s.id)?.last()).map(|d| d.received_at).max();
+        let port = |s: &Stream| {
+            let all = delivered.get(&s.id).map(Vec::as_slice).unwrap_or_default();
+            PortRow {
+                port: s.port.clone(),
+                what: s.quantity.words().to_owned(),
+                readings: grouped(all.iter().map(|d| d.readings).sum()),
+                last: all.iter().map(|d| d.last).max().map_or_else(String::new, |t| moment(t, offset)),
+                placed: placed.iter().any(|p| p.node_id == node.id && p.port.eq_ignore_ascii_case(&s.port)),
+            }
+        };
+        let ports: Vec<PortRow> = streams.iter().filter(own).map(port).collect();
+        waiting += ports.iter().filter(|p| !p.placed).count();
+        let keys = state.store.keys_of(node.id).await?.into_iter().map(|k| key_row(k, wall_clock(), offset)).collect();
+        nodes.push(NodeRow {
+            id: node.id,
+            name: node.name,
+            heard: heard.map_or_else(|| "nothing yet".to_owned(), |t| moment(t, offset)),
+            ports,
+            keys,
+        });
+    }
+    let answer = match (nodes.len(), waiting) {
+        (0, _) => "No node yet: one is made by the first import, or with the first probe in Field.".to_owned(),
+        (n, 0) => format!("{n} {}; every port is placed.", if n == 1 { "node" } else { "nodes" }),
+        (n, w) => format!(
+            "{n} {}; {w} {} no probe placed at it.",
+            if n == 1 { "node" } else { "nodes" },
+            if w == 1 { "port has" } else { "ports have" }
+        ),
+    };
+    let shell = Shell::within(state, actor, "Nodes", Room::Record, &study, Some(&station)).await?;
+    page(&NodesPage { shell, id, station: station.name, answer, nodes, error, typed })
+}
+
+fn key_row(key: NodeKey, now: UnixSeconds, offset: i64) -> KeyRow {
+    let at = |t: UnixSeconds| moment(t, offset);
+    let serves = key.ends_at.is_none_or(|end| end > now);
+    let many = if key.nodes > 1 { format!(" (serves for {} nodes)", key.nodes) } else { String::new() };
+    KeyRow {
+        id: key.id,
+        name: format!("{}{many}", key.name),
+        made: format!("{} by {}", at(key.made_at), key.made_by),
+        used: key.used_at.map_or_else(|| "never".to_owned(), at),
+        state: match key.ends_at {
+            None => "serves".to_owned(),
+            Some(end) if serves => format!("serves until {}", at(end)),
+            Some(end) => format!("ended {} by {}", at(end), key.ended_by),
+        },
+        serves,
+    }
+}
+
+async fn make(
+    state: web::Data<State>,
+    actor: Actor,
+    id: web::Path<i64>,
+    form: CheckedForm<Typed>,
+) -> Result<HttpResponse, Problem> {
+    let typed = form.0;
+    let study = state.store.station(*id).await?.study_id;
+    let all = state.store.nodes(study).await?;
+    let here = |n: &&Node| n.station == *id && n.id.to_string() == typed.node;
+    let chosen = all.iter().find(here).ok_or_else(|| "Choose a node of this station.".to_owned());
+    let read = chosen.and_then(|node| Ok((node, words(&typed.name, "the key a name", LONGEST_NAME)?)));
+    let (node, name) = match read {
+        Ok(read) => read,
+        Err(says) => return shown(&state, &actor, *id, typed, Some(says)).await,
+    };
+    let nodes = if typed.serves == "study" { all.iter().map(|n| n.id).collect() } else { vec![node.id] };
+    add(&state, &actor, study, name, nodes).await?;
+    Ok(see_other(&format!("/stations/{}/nodes", *id)))
+}
+
+/// Makes a key; its secret is said on the next page, and nowhere after that.
+async fn add(state: &State, actor: &Actor, study: i64, name: String, nodes: Vec<i64>) -> Result<(), Problem> {
+    let secret = secrets::secret();
+    let new = NewKey {
+        hash: secrets::hash_of(&secret),
+        nodes,
+        at: wall_clock(),
+        by: actor.name().to_owned(),
+        name: name.clone(),
+    };
+    state.store.add_key(study, &new).await?;
+    say(actor, &format!("The key of {name}, shown this once: {secret}"))
+}
+
+#[derive(Deserialize)]
+struct Change {
+    /// "renew" or "end".
+    #[serde(rename = "do", default)]
+    what: String,
+    /// The node from whose list it was chosen.
+    #[serde(default)]
+    node: i64,
+}
+
+async fn change(
+    state: web::Data<State>,
+    actor: Actor,
+    path: web::Path<(i64, i64)>,
+    form: CheckedForm<Change>,
+) -> Result<HttpResponse, Problem> {
+    let (id, key) = path.into_inner();
+    let Change { what, node } = form.0;
+    if state.store.station_of_node(node).await? != id {
+        return Err(Problem::NotFound("node"));
+    }
+    let study = state.store.station(id).await?.study_id;
+    let known = state.store.keys_of(node).await?.into_iter().find(|k| k.id == key);
+    let known = known.ok_or(StoreError::NotFound("key"))?;
+    let now = wall_clock();
+    match what.as_str() {
+        "renew" => {
+            let nodes = state.store.nodes_of_key(key).await?;
+            state.store.end_key(node, key, now + GRACE, actor.name()).await?;
+            add(&state, &actor, study, known.name, nodes).await?;
+        }
+        _ => {
+            state.store.end_key(node, key, now, actor.name()).await?;
+            say(&actor, &format!("The key of {} serves no more.", known.name))?;
+        }
+    }
+    Ok(see_other(&format!("/stations/{id}/nodes")))
+}
