@@ -64,7 +64,7 @@ fn run(program: &str, arguments: &[&str]) -> Result<(), Failed> {
 
 /// Everything that CI checks.
 fn test() -> Result<(), Failed> {
-    install_browser()?;
+    install_driven()?;
     run("cargo", &["fmt", "--all", "--check"])?;
     arrows::prove()?;
     run("cargo", &["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
@@ -152,14 +152,24 @@ fn print_line(line: &str) {
     let _ = writeln!(std::io::stdout(), "{line}");
 }
 
-/// Installs Debian's Chromium and its driver where they are missing.
-fn install_browser() -> Result<(), Failed> {
+/// What tests drive, and the package of Debian's that has it: the browser, and what the examples for nodes are written in.
+const DRIVEN: [(&str, &str); 5] = [
+    ("chromium", "chromium"),
+    ("chromedriver", "chromium-driver"),
+    ("curl", "curl"),
+    ("python3", "python3"),
+    ("node", "nodejs"),
+];
+
+/// Installs what tests drive, where it is missing.
+fn install_driven() -> Result<(), Failed> {
     let there = |name: &str| Command::new(name).arg("--version").output().is_ok_and(|o| o.status.success());
-    if there("chromium") && there("chromedriver") {
+    let missing: Vec<&str> = DRIVEN.iter().filter(|d| !there(d.0)).map(|d| d.1).collect();
+    if missing.is_empty() {
         return Ok(());
     }
     run("apt-get", &["update", "-qq"])?;
-    run("apt-get", &["install", "-y", "-qq", "chromium", "chromium-driver"])
+    run("apt-get", &[&["install", "-y", "-qq"][..], &missing[..]].concat())
 }
 
 /// Renews `.sqlx`: makes a database from the migrations, and lets the compiler describe every query against it.

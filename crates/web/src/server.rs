@@ -68,7 +68,7 @@ pub fn server(
             .app_data(state.clone())
             .app_data(web::PayloadConfig::new(4 * 1024 * 1024))
             .app_data(web::JsonConfig::default().limit(4 * 1024 * 1024).error_handler(shell::errors::json_error))
-            .app_data(web::PathConfig::default().error_handler(|_, _| shell::errors::Problem::Nowhere.into()))
+            .app_data(web::PathConfig::default().error_handler(shell::errors::path_error))
             .app_data(web::QueryConfig::default().error_handler(shell::errors::query_error))
             .app_data(
                 actix_multipart::form::MultipartFormConfig::default()

@@ -1,11 +1,12 @@
 //! What can go wrong in a handler, and the page it becomes.
 
 use super::Shell;
+use super::details::{Details, is_machines};
 use crate::state::UPLOAD_LIMIT;
 use crate::state::places::PlaceError;
 use crate::state::throttle::Wait;
 use actix_multipart::MultipartError;
-use actix_web::error::{JsonPayloadError, QueryPayloadError};
+use actix_web::error::{InternalError, JsonPayloadError, PathError, QueryPayloadError};
 use actix_web::http::StatusCode;
 use actix_web::http::header::ContentType;
 use actix_web::{HttpRequest, HttpResponse, ResponseError};
@@ -165,9 +166,20 @@ impl ResponseError for Problem {
     }
 }
 
-/// The page for an address that leads nowhere.
-pub async fn nowhere(_: HttpRequest) -> Result<HttpResponse, Problem> {
-    Err(Problem::Nowhere)
+/// What an address answers that leads nowhere: a page, or data for machines.
+pub async fn nowhere(request: HttpRequest) -> HttpResponse {
+    answer_to(&request, &Problem::Nowhere)
+}
+
+/// A problem as whoever asked can read it.
+pub fn answer_to(request: &HttpRequest, problem: &Problem) -> HttpResponse {
+    if is_machines(request.path()) { Details::of(problem).answer() } else { problem.error_response() }
+}
+
+/// A part of an address that is no number.
+pub fn path_error(_: PathError, request: &HttpRequest) -> actix_web::Error {
+    let answer = answer_to(request, &Problem::Nowhere);
+    InternalError::from_response(Problem::Nowhere, answer).into()
 }
 
 /// JSON that a script sent and that cannot be read.

@@ -1,12 +1,11 @@
 //! What one peer may take: so many requests at once, so much time for a body, and little of it before signing in.
 
-use super::details::{Details, is_machines};
-use super::errors::Problem;
+use super::errors::{Problem, answer_to};
 use crate::state::State;
 use actix_web::body::{BoxBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::middleware::Next;
-use actix_web::{Error, HttpRequest, ResponseError};
+use actix_web::{Error, HttpRequest};
 use std::net::IpAddr;
 use std::time::Duration;
 
@@ -41,10 +40,7 @@ pub async fn limit<B: MessageBody + 'static>(
 /// A refusal as an answer, so that the headers of every answer stand on it too.
 #[must_use]
 pub fn refuse(request: ServiceRequest, problem: &Problem) -> ServiceResponse<BoxBody> {
-    let mut answer = match is_machines(request.path()) {
-        true => Details::of(problem).answer(),
-        false => problem.error_response(),
-    };
+    let mut answer = answer_to(request.request(), problem);
     // What the client still sends is not read.
     answer.head_mut().set_connection_type(actix_web::http::ConnectionType::Close);
     request.into_response(answer)

@@ -254,6 +254,21 @@ async fn what_cannot_be_taken_is_told_and_leaves_no_trace() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_examples_of_three_languages_send() {
+    let rig = Rig::new().await;
+    for (program, file, new) in [("sh", "send.sh", 1), ("python3", "send.py", 2), ("node", "send.mjs", 1)] {
+        let mut command = tokio::process::Command::new(program);
+        command.arg(format!("{}/src/rooms/record/nodes/examples/{file}", env!("CARGO_MANIFEST_DIR")));
+        command.envs([("EBREL", rig.owner.base.as_str()), ("KEY", rig.key.as_str())]).env("NODE", rig.node.to_string());
+        let done = command.output().await.unwrap_or_else(|e| panic!("{program}: {e}; cargo xtask test installs it"));
+        let said = String::from_utf8_lossy(&done.stdout);
+        assert!(done.status.success(), "{file}: {said} {}", String::from_utf8_lossy(&done.stderr));
+        assert_eq!(counts(&serde_json::from_str(&said).unwrap())[1], new, "{file}");
+    }
+    assert_eq!(rig.store.streams(1).await.unwrap().len(), 3);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn the_description_is_served_to_anybody_and_names_what_there_is() {
     let v = Visitor::stranger().await;
     let described: Value = v.get("/api/v1/openapi.json").await.json().await.unwrap();
@@ -263,6 +278,12 @@ async fn the_description_is_served_to_anybody_and_names_what_there_is() {
         assert!(post["responses"][status].is_object(), "{status}");
     }
     assert!(described["components"]["schemas"]["Receipt"]["properties"]["contradicting"].is_object());
-    let nowhere = v.get("/api/v1/nothing").await;
-    assert_eq!(nowhere.status(), 404);
+    let says = described["info"]["description"].as_str().unwrap();
+    assert!(["```sh", "```python", "```javascript"].iter().all(|l| says.contains(l)), "{says}");
+    for nowhere in ["/api/v1/nothing", "/api/v1/nodes/1/readings"] {
+        let (status, problem) = told(reqwest::Client::new().get(format!("{}{nowhere}", v.base))).await;
+        assert_eq!((status, problem["title"].as_str()), (404, Some("not found")), "{nowhere}");
+    }
+    let (status, _) = told(reqwest::Client::new().post(format!("{}/api/v1/nodes/θ/readings", v.base))).await;
+    assert_eq!(status, 404);
 }
