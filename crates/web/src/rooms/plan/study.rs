@@ -210,7 +210,9 @@ fn next(study: &Study, rows: &[StationRow]) -> Vec<Next> {
     }
     let mut all = Vec::new();
     for row in rows.iter().filter(|r| r.waiting > 0) {
-        let what = format!("Give {} a verdict on {} flagged spans.", row.name, row.waiting);
+        let spans =
+            if row.waiting == 1 { "1 flagged span".to_owned() } else { format!("{} flagged spans", row.waiting) };
+        let what = format!("Give {} a verdict on {spans}.", row.name);
         all.push(at(what, format!("/stations/{}/review", row.id), "Review"));
     }
     for row in rows {
