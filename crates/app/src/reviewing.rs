@@ -25,6 +25,17 @@ pub async fn run(store: &Store, station: i64) -> Result<usize, StoreError> {
     Ok(found.findings.flags.iter().map(Vec::len).sum())
 }
 
+/// Runs the tests of every station whose record changed since they ran: also of one that borrows another's gauge.
+///
+/// # Errors
+/// [`StoreError`] if the database refuses; the stations that are left stay due.
+pub async fn run_due(store: &Store) -> Result<(), StoreError> {
+    for station in store.stations_to_test().await? {
+        run(store, station).await?;
+    }
+    Ok(())
+}
+
 /// Flags that are one thing to decide on: those that one cause explains, or one that stands alone.
 pub struct FlagGroup {
     /// Its flags, at least one; the first speaks for all.

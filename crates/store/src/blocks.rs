@@ -1,7 +1,7 @@
 //! Long series, fast: months packed by `pco`.
 //!
-//! The truth is in `reading`. A block is a cache: the transaction that adds readings deletes the blocks of the
-//! months it touches, and a read makes the missing ones again.
+//! The truth is in `reading`. A block is a cache: the transaction that adds readings puts the blocks of the months that it touches
+//! right or deletes them, and a read makes the missing ones again.
 
 use crate::readings::Reading;
 use crate::{Store, StoreError};
@@ -12,6 +12,7 @@ use std::sync::Arc;
 
 /// Months are 30.4375 days here: what matters is that every second belongs to exactly one.
 const MONTH_S: i64 = 2_629_800;
+
 /// The month a second belongs to.
 #[must_use]
 pub(crate) fn month_of(t: i64) -> i64 {

@@ -1,6 +1,6 @@
 //! Keys by which nodes and gateways send readings: made, renewed with a grace, ended, and found by their hash.
 
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::units::UnixSeconds;
 
 /// That a key was used is written down at most this often, seconds.
@@ -24,7 +24,7 @@ pub struct NewKey {
 /// A key, as it is listed; its secret is nowhere.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NodeKey {
-    /// Its number.
+    /// Number by which its node's page renews or ends it.
     pub id: i64,
     /// Whose it is, in words.
     pub name: String,
@@ -36,6 +36,8 @@ pub struct NodeKey {
     pub ends_at: Option<UnixSeconds>,
     /// Who ended it; empty if nobody did.
     pub ended_by: String,
+    /// Whether it was ended for good, whatever a clock shows.
+    pub revoked: bool,
     /// When it was used last, to the minute.
     pub used_at: Option<UnixSeconds>,
     /// How many nodes it serves for.
@@ -61,33 +63,41 @@ impl Store {
     /// # Errors
     /// [`StoreError::Rule`] if it serves for no node, or for one of another study.
     pub async fn add_key(&self, study: i64, new: &NewKey) -> Result<i64, StoreError> {
-        if new.nodes.is_empty() {
-            return Err(StoreError::Rule("A key serves for at least one node: choose one.".into()));
-        }
-        let mut tx = self.write().await?;
-        let done = sqlx::query!(
-            "INSERT INTO node_key (study_id, name, hash, made_at, made_by) VALUES (?, ?, ?, ?, ?)",
-            study,
-            new.name,
-            new.hash,
-            new.at.0,
-            new.by
-        );
-        let id = done.execute(&mut *tx).await?.last_insert_rowid();
-        for node in &new.nodes {
-            let put = sqlx::query!(
-                "INSERT OR IGNORE INTO node_key_node SELECT ?1, n.id FROM node n JOIN station s ON s.id = n.station_id
-                 WHERE n.id = ?2 AND s.study_id = ?3",
-                id,
-                node,
-                study
-            );
-            if put.execute(&mut *tx).await?.rows_affected() == 0 {
-                return Err(StoreError::Rule("A key serves for nodes of its own study, each once.".into()));
-            }
-        }
-        tx.commit().await?;
+        let mut unit = self.unit().await?;
+        let id = unit.add_key(study, new).await?;
+        unit.commit().await?;
         Ok(id)
+    }
+
+    /// Puts another secret, by its hash, beside that of a node's key, which serves on until `ends`. Returns the new key's name.
+    ///
+    /// # Errors
+    /// [`StoreError::Rule`] if the key is not of this node, or ends already.
+    pub async fn renew_key(
+        &self,
+        (node, key): (i64, i64),
+        hash: &str,
+        (at, ends): (UnixSeconds, UnixSeconds),
+        by: &str,
+    ) -> Result<String, StoreError> {
+        let mut unit = self.unit().await?;
+        let old = sqlx::query!(
+            "UPDATE node_key SET ends_at = ?1, ended_by = ?2 WHERE id = ?3 AND ends_at IS NULL
+             AND EXISTS (SELECT 1 FROM node_key_node WHERE key_id = ?3 AND node_id = ?4) RETURNING study_id, name",
+            ends.0,
+            by,
+            key,
+            node
+        );
+        let Some(old) = old.fetch_optional(unit.connection()).await? else {
+            return Err(StoreError::Rule("This key ends already: renew the newer one, or make another.".into()));
+        };
+        let nodes = sqlx::query_scalar!("SELECT node_id FROM node_key_node WHERE key_id = ? ORDER BY node_id", key);
+        let nodes = nodes.fetch_all(unit.connection()).await?;
+        let new = NewKey { name: old.name, hash: hash.to_owned(), nodes, at, by: by.to_owned() };
+        unit.add_key(old.study_id, &new).await?;
+        unit.commit().await?;
+        Ok(new.name)
     }
 
     /// What the key of this hash allows at a node; that it was used is noted.
@@ -96,7 +106,7 @@ impl Store {
     /// [`StoreError`] if the database refuses.
     pub async fn check_key(&self, hash: &str, node: i64, now: UnixSeconds) -> Result<KeyCheck, StoreError> {
         let row = sqlx::query!(
-            r#"SELECT k.id, k.ends_at, k.used_at,
+            r#"SELECT k.id, k.ends_at, k.used_at, k.revoked AS "revoked!: bool",
                       EXISTS (SELECT 1 FROM node_key_node WHERE key_id = k.id AND node_id = ?2) AS "own!: bool"
                FROM node_key k WHERE k.hash = ?1"#,
             hash,
@@ -105,7 +115,7 @@ impl Store {
         .fetch_optional(&self.pool)
         .await?;
         let Some(row) = row else { return Ok(KeyCheck::Unknown) };
-        if let Some(ended) = row.ends_at.filter(|at| *at <= now.0) {
+        if let Some(ended) = row.ends_at.filter(|at| row.revoked || *at <= now.0) {
             return Ok(KeyCheck::Ended(UnixSeconds(ended)));
         }
         if !row.own {
@@ -123,7 +133,7 @@ impl Store {
     /// [`StoreError`] if the database cannot be read.
     pub async fn keys_of(&self, node: i64) -> Result<Vec<NodeKey>, StoreError> {
         let rows = sqlx::query!(
-            r#"SELECT k.id, k.name, k.made_at, k.made_by, k.ends_at, k.ended_by, k.used_at,
+            r#"SELECT k.id, k.name, k.made_at, k.made_by, k.ends_at, k.ended_by, k.used_at, k.revoked AS "revoked!: bool",
                       (SELECT count(*) FROM node_key_node WHERE key_id = k.id) AS "nodes!: i64"
                FROM node_key k JOIN node_key_node n ON n.key_id = k.id WHERE n.node_id = ? ORDER BY k.id DESC"#,
             node
@@ -137,35 +147,57 @@ impl Store {
                 made_by: r.made_by,
                 ends_at: r.ends_at.map(UnixSeconds),
                 ended_by: r.ended_by,
+                revoked: r.revoked,
                 used_at: r.used_at.map(UnixSeconds),
                 nodes: r.nodes,
             })
             .collect())
     }
 
-    /// The nodes that a key serves for.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database cannot be read.
-    pub async fn nodes_of_key(&self, key: i64) -> Result<Vec<i64>, StoreError> {
-        let nodes = sqlx::query_scalar!("SELECT node_id FROM node_key_node WHERE key_id = ? ORDER BY node_id", key);
-        Ok(nodes.fetch_all(&self.pool).await?)
-    }
-
-    /// Lets a key of a node serve until `ends`; one that ends earlier already stays as it is. Whether there was one to end.
+    /// Ends a key of a node for good. Whether there was one to end.
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses.
-    pub async fn end_key(&self, node: i64, key: i64, ends: UnixSeconds, by: &str) -> Result<bool, StoreError> {
+    pub async fn end_key(&self, node: i64, key: i64, at: UnixSeconds, by: &str) -> Result<bool, StoreError> {
         let done = sqlx::query!(
-            "UPDATE node_key SET ends_at = ?1, ended_by = ?2 WHERE id = ?3 AND (ends_at IS NULL OR ends_at > ?1)
+            "UPDATE node_key SET ends_at = ?1, ended_by = ?2, revoked = 1 WHERE id = ?3 AND revoked = 0
              AND EXISTS (SELECT 1 FROM node_key_node WHERE key_id = ?3 AND node_id = ?4)",
-            ends.0,
+            at.0,
             by,
             key,
             node
         );
         Ok(done.execute(&self.pool).await?.rows_affected() > 0)
+    }
+}
+
+impl Unit {
+    async fn add_key(&mut self, study: i64, new: &NewKey) -> Result<i64, StoreError> {
+        if new.nodes.is_empty() {
+            return Err(StoreError::Rule("A key serves for at least one node: choose one.".into()));
+        }
+        let done = sqlx::query!(
+            "INSERT INTO node_key (study_id, name, hash, made_at, made_by) VALUES (?, ?, ?, ?, ?)",
+            study,
+            new.name,
+            new.hash,
+            new.at.0,
+            new.by
+        );
+        let id = done.execute(self.connection()).await?.last_insert_rowid();
+        for node in &new.nodes {
+            let put = sqlx::query!(
+                "INSERT OR IGNORE INTO node_key_node SELECT ?1, n.id FROM node n JOIN station s ON s.id = n.station_id
+                 WHERE n.id = ?2 AND s.study_id = ?3",
+                id,
+                node,
+                study
+            );
+            if put.execute(self.connection()).await?.rows_affected() == 0 {
+                return Err(StoreError::Rule("A key serves for nodes of its own study, each once.".into()));
+            }
+        }
+        Ok(id)
     }
 }
 
@@ -193,17 +225,23 @@ mod tests {
         assert_eq!(check("old", b, 200).await, KeyCheck::OtherNode);
         assert_eq!(check("gate", b, 200).await, KeyCheck::Serves);
         assert_eq!(check("", a, 200).await, KeyCheck::Unknown);
-        // Renewed: it serves through the grace, and no longer.
-        assert!(store.end_key(a, old, UnixSeconds(1000), "N. Arvel").await.unwrap());
+        // Renewed, once: it serves through the grace, and no longer; the new one serves for the same nodes.
+        let (at, ends) = (UnixSeconds(300), UnixSeconds(1000));
+        let renew = async |node, key, hash: &str| store.renew_key((node, key), hash, (at, ends), "N. Arvel").await;
+        assert!(renew(b, old, "stolen").await.is_err(), "from another node's page");
+        assert_eq!(renew(a, old, "new").await.unwrap(), "gateway “θ”");
+        assert!(renew(a, old, "newer").await.is_err(), "from a second tab");
         assert_eq!(check("old", a, 999).await, KeyCheck::Serves);
         assert_eq!(check("old", a, 1000).await, KeyCheck::Ended(UnixSeconds(1000)));
-        assert!(!store.end_key(a, old, UnixSeconds(2000), "T. Quill").await.unwrap(), "no longer than it was to");
-        assert!(store.end_key(a, old, UnixSeconds(500), "T. Quill").await.unwrap(), "but shorter");
-        assert!(!store.end_key(b, old, UnixSeconds(1), "T. Quill").await.unwrap(), "from another node's page");
+        assert_eq!((check("new", a, 1000).await, check("newer", a, 1000).await), (KeyCheck::Serves, KeyCheck::Unknown));
+        let end = async |node, t| store.end_key(node, old, UnixSeconds(t), "T. Quill").await.unwrap();
+        assert!(!end(b, 1).await, "from another node's page");
+        assert!(end(a, 500).await && !end(a, 600).await, "once");
+        assert_eq!(check("old", a, 400).await, KeyCheck::Ended(UnixSeconds(500)), "also by a clock that was set back");
         let told: Vec<_> =
             store.keys_of(a).await.unwrap().into_iter().map(|k| (k.nodes, k.ends_at, k.used_at)).collect();
         let at = |t| Some(UnixSeconds(t));
-        assert_eq!(told, [(2, None, at(200)), (1, at(500), at(999))]);
+        assert_eq!(told, [(1, None, at(1000)), (2, None, at(200)), (1, at(500), at(999))]);
     }
 
     #[tokio::test]

@@ -7,7 +7,7 @@ use ebrel_core::quality::Repeat;
 use ebrel_core::series::Series;
 use ebrel_core::units::UnixSeconds;
 use sqlx::SqliteConnection;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 /// One raw reading of a stream.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -113,21 +113,23 @@ impl Unit {
         let mut begun = None;
         let mut added = Added::default();
         let mut fresh = Vec::with_capacity(readings.len());
-        let mut brought = Vec::new();
+        let (mut brought, mut touched) = (Vec::new(), Vec::new());
         for of_stream in readings.chunk_by(|a, b| a.stream == b.stream) {
             let start = fresh.len();
             let sorted = sort_out(self.connection(), of_stream, &mut fresh, &mut added).await?;
             added.repeated += sorted.repeats.len();
-            if sorted.repeats.is_empty() && fresh.len() == start {
+            let repeats = unknown(self.connection(), sorted.repeats).await?;
+            if repeats.is_empty() && fresh.len() == start {
                 continue;
             }
             // What brings nothing is no delivery: a message that is sent for ever leaves no trace.
+            touched.push(of_stream[0].stream);
             let batch = match begun {
                 Some(batch) => batch,
                 None => *begun.insert(self.begin_batch(origin).await?),
             };
             let tx = self.connection();
-            for r in sorted.repeats {
+            for r in repeats {
                 sqlx::query!(
                     "INSERT OR IGNORE INTO repeated_reading (stream_id, t, raw, batch) VALUES (?, ?, ?, ?)",
                     r.stream,
@@ -150,7 +152,7 @@ impl Unit {
         if let Some(batch) = begun {
             note_brought(self.connection(), batch, &brought).await?;
         }
-        let stations = changed(self.connection(), &brought).await?;
+        let stations = changed(self.connection(), &touched).await?;
         for station in stations {
             self.tests_due(station).await?;
         }
@@ -266,17 +268,33 @@ async fn note_brought(connection: &mut SqliteConnection, batch: i64, all: &[Brou
     Ok(())
 }
 
-/// Counts a change of each stream that something was brought of; the stations that they belong to.
-async fn changed(connection: &mut SqliteConnection, all: &[Brought]) -> Result<BTreeSet<i64>, StoreError> {
+/// Of readings of one stream that contradict others, in order of time, those that are not kept beside them yet.
+async fn unknown(connection: &mut SqliteConnection, repeats: Vec<Reading>) -> Result<Vec<Reading>, StoreError> {
+    let Some((first, last)) = repeats.first().zip(repeats.last()) else { return Ok(repeats) };
+    let kept = sqlx::query!(
+        "SELECT t, raw FROM repeated_reading WHERE stream_id = ? AND t >= ? AND t <= ?",
+        first.stream,
+        first.t,
+        last.t
+    );
+    let kept = kept.fetch_all(connection).await?;
+    // Bits tell equal values from others; −0 is stored as 0.
+    let key = |t: i64, raw: f64| (t, (raw + 0.0).to_bits());
+    let mut known: HashSet<(i64, u64)> = kept.into_iter().map(|r| key(r.t, r.raw)).collect();
+    Ok(repeats.into_iter().filter(|r| known.insert(key(r.t, r.raw))).collect())
+}
+
+/// Counts a change of streams; the stations that they belong to.
+async fn changed(connection: &mut SqliteConnection, streams: &[i64]) -> Result<BTreeSet<i64>, StoreError> {
     let mut stations = BTreeSet::new();
-    for rows in all.chunks(ROWS) {
+    for rows in streams.chunks(ROWS) {
         let among = format!("({})", vec!["?"; rows.len()].join(","));
         let update = format!("UPDATE stream SET changes = changes + 1 WHERE id IN {among}");
         let belong =
             format!("SELECT DISTINCT n.station_id FROM stream s JOIN node n ON n.id = s.node_id WHERE s.id IN {among}");
         let mut query = sqlx::query(sqlx::AssertSqlSafe(update.as_str()));
         let mut of = sqlx::query_scalar::<_, i64>(sqlx::AssertSqlSafe(belong.as_str()));
-        for (stream, ..) in rows {
+        for stream in rows {
             (query, of) = (query.bind(stream), of.bind(stream));
         }
         query.execute(&mut *connection).await?;
@@ -319,6 +337,27 @@ mod tests {
         let readings = vec![Reading { stream, t: 0, raw: 1.0 }, Reading { stream, t: 900, raw: f64::NAN }];
         assert!(store.add_readings(&HAND, readings).await.is_err());
         assert!(store.series(stream).await.unwrap().is_empty());
+    }
+
+    #[tokio::test]
+    async fn a_contradiction_is_kept_and_tested_once_and_sent_for_ever_leaves_no_trace() {
+        let (store, _dir) = store().await;
+        let stream = crate::stations::testing::stream(&store).await;
+        let reading = |t, raw| Reading { stream, t, raw };
+        store.add_readings(&HAND, vec![reading(0, 1.0), reading(900, 2.0)]).await.unwrap();
+        let batches = async || sqlx::query_scalar!("SELECT count(*) FROM batch").fetch_one(&store.pool).await.unwrap();
+        let due = async || store.changes_to_test(1).await.unwrap();
+        let (before, first) = (batches().await, due().await);
+        for (n, sent) in
+            [vec![reading(0, 5.0), reading(0, -0.0)], vec![reading(0, -0.0), reading(0, 5.0)]].into_iter().enumerate()
+        {
+            let added = store.add_readings(&HAND, sent).await.unwrap();
+            assert_eq!((added.new, added.repeated), (0, 2), "{n}");
+            assert_eq!((batches().await, due().await), (before + 1, first + 1), "{n}: the first time alone");
+        }
+        let kept = store.repeats_at(1).await.unwrap().remove(&stream).unwrap();
+        assert_eq!(kept.iter().map(|r| r.later).collect::<Vec<_>>(), [0.0, 5.0]);
+        assert_eq!(store.series(stream).await.unwrap().values, [1.0, 2.0]);
     }
 
     #[tokio::test]

@@ -1,7 +1,7 @@
 //! Nodes, and what they report at their ports.
 
 use crate::{Store, StoreError, Unit};
-use ebrel_core::units::Quantity;
+use ebrel_core::units::{Quantity, UnixSeconds};
 
 /// What a node reports at a port.
 #[derive(Debug, Clone, PartialEq)]
@@ -29,11 +29,57 @@ pub struct Node {
     pub id: i64,
     /// The station that it belongs to.
     pub station: i64,
-    /// Its name.
+    /// What people and files call it; one at a station.
     pub name: String,
 }
 
+/// A port that sends and at which no probe was ever placed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UnplacedPort {
+    /// The node's row.
+    pub node_id: i64,
+    /// The node's name.
+    pub node: String,
+    /// The port's name.
+    pub port: String,
+    /// What it sends.
+    pub quantities: Vec<Quantity>,
+    /// Time of its first reading.
+    pub first: Option<UnixSeconds>,
+}
+
 impl Store {
+    /// Ports of a station's nodes that send and have no probe, by node and port: nobody knows what their readings mean.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn unplaced_ports(&self, station: i64) -> Result<Vec<UnplacedPort>, StoreError> {
+        let rows = sqlx::query!(
+            r#"SELECT n.id AS node_id, n.name AS node, s.port, s.quantity,
+                      (SELECT min(t) FROM reading WHERE stream_id = s.id) AS "first: i64"
+               FROM stream s JOIN node n ON n.id = s.node_id WHERE n.station_id = ?
+               AND NOT EXISTS (SELECT 1 FROM placement p WHERE p.node_id = s.node_id AND p.port = s.port)
+               ORDER BY n.id, s.port, s.id"#,
+            station
+        );
+        let mut ports: Vec<UnplacedPort> = Vec::new();
+        for r in rows.fetch_all(&self.pool).await? {
+            let first = r.first.map(UnixSeconds);
+            let quantity = Quantity::from_code(&r.quantity);
+            match ports.last_mut().filter(|p| p.node_id == r.node_id && p.port == r.port) {
+                Some(port) => {
+                    port.quantities.extend(quantity);
+                    port.first = port.first.into_iter().chain(first).min();
+                }
+                None => {
+                    let (node_id, node, port) = (r.node_id, r.node, r.port);
+                    ports.push(UnplacedPort { node_id, node, port, quantities: quantity.into_iter().collect(), first });
+                }
+            }
+        }
+        Ok(ports)
+    }
+
     /// Nodes of a study by station and number.
     ///
     /// # Errors

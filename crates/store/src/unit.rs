@@ -40,10 +40,16 @@ impl Unit {
     }
 }
 
-/// Notes that a station's readings, or what they mean, changed.
+/// Notes that a station's readings, or what they mean, changed: its own tests must run again, and those of the stations of its study
+/// that have no gauge and may borrow its one.
 pub(crate) async fn station_changed(connection: &mut SqliteConnection, station: i64) -> Result<(), StoreError> {
     sqlx::query!(
-        "INSERT INTO station_tests (station_id, due) VALUES (?, 1) ON CONFLICT DO UPDATE SET due = due + 1",
+        "WITH gauged AS (SELECT DISTINCT n.station_id FROM stream s JOIN node n ON n.id = s.node_id WHERE s.quantity = 'rain')
+         INSERT INTO station_tests (station_id, due)
+         SELECT s.id, 1 FROM station s
+         WHERE s.id = ?1 OR (s.study_id = (SELECT study_id FROM station WHERE id = ?1)
+             AND ?1 IN gauged AND s.id NOT IN gauged)
+         ON CONFLICT DO UPDATE SET due = due + 1",
         station
     )
     .execute(connection)
@@ -57,17 +63,16 @@ pub(crate) async fn meaning_changed(
     probe: Option<i64>,
     model: &str,
 ) -> Result<(), StoreError> {
-    sqlx::query!(
-        "INSERT INTO station_tests (station_id, due)
-         SELECT DISTINCT n.station_id, 1
+    let stations = sqlx::query_scalar!(
+        "SELECT DISTINCT n.station_id
          FROM placement p JOIN node n ON n.id = p.node_id JOIN probe b ON b.id = p.probe_id
-         WHERE p.probe_id = ?1 OR (?2 <> '' AND b.model = ?2)
-         ON CONFLICT DO UPDATE SET due = due + 1",
+         WHERE p.probe_id = ?1 OR (?2 <> '' AND b.model = ?2)",
         probe,
         model
-    )
-    .execute(connection)
-    .await?;
+    );
+    for station in stations.fetch_all(&mut *connection).await? {
+        station_changed(connection, station).await?;
+    }
     Ok(())
 }
 
@@ -119,7 +124,9 @@ mod tests {
     use crate::database::testing::store;
     use crate::flags::Found;
     use crate::readings::Reading;
+    use crate::stations::Station;
     use crate::stations::testing::station;
+    use crate::studies::Study;
     use ebrel_core::units::Quantity;
 
     #[tokio::test]
@@ -134,6 +141,44 @@ mod tests {
         drop(unit);
         assert!(store.streams(station).await.unwrap().is_empty());
         assert!(store.stations_to_test().await.unwrap().is_empty());
+    }
+
+    #[tokio::test]
+    async fn rain_is_the_business_of_the_stations_of_its_study_that_have_no_gauge() {
+        let (store, _dir) = store().await;
+        let gauged = station(&store).await;
+        let one = store.station(gauged).await.unwrap();
+        let beside = async |code: &str| {
+            store.add_station(&Station { id: 0, code: code.into(), ..one.clone() }, &[]).await.unwrap()
+        };
+        let (bare, own) = (beside("bare").await, beside("own").await);
+        let study = store.study(one.study_id).await.unwrap();
+        let other = store.add_study(&Study { name: "Reed bed".into(), ..study }, None).await.unwrap();
+        let far = Station { id: 0, study_id: other, code: "reed".into(), ..one.clone() };
+        let elsewhere = store.add_station(&far, &[]).await.unwrap();
+        let gauge = async |at| {
+            let node = store.ensure_node(at, "node").await.unwrap();
+            store.ensure_stream(node, "rain", Quantity::Rain, "mm", None).await.unwrap()
+        };
+        let rain = gauge(gauged).await;
+        gauge(own).await;
+        let due = async || {
+            let due = store.stations_to_test().await.unwrap();
+            for station in &due {
+                let seen = store.changes_to_test(*station).await.unwrap();
+                store.replace_flags(*station, seen, &Found::default()).await.unwrap();
+            }
+            due
+        };
+        store.add_readings(&HAND, vec![Reading { stream: rain, t: 0, raw: 1.0 }]).await.unwrap();
+        assert_eq!(due().await, [gauged, bare]);
+        store.add_readings(&HAND, vec![Reading { stream: rain, t: 0, raw: 1.0 }]).await.unwrap();
+        assert!(due().await.is_empty(), "nothing new");
+        let mut unit = store.unit().await.unwrap();
+        unit.tests_due(bare).await.unwrap();
+        unit.tests_due(elsewhere).await.unwrap();
+        unit.commit().await.unwrap();
+        assert_eq!(due().await, [bare, elsewhere], "who borrows lends nothing");
     }
 
     #[tokio::test]

@@ -201,7 +201,7 @@ pub async fn import(args: ImportArgs) -> anyhow::Result<ExitCode> {
         all.extend(way.store_all(path).await?);
     }
     if all.iter().any(|o| o.report.is_some()) {
-        reviewing::run(&way.state.store, way.station.id).await?;
+        reviewing::run_due(&way.state.store).await?;
     }
     way.state.store.close().await;
     if args.json {
@@ -278,7 +278,7 @@ pub async fn watch(args: WatchArgs) -> anyhow::Result<()> {
             seen.insert(path, looks);
         }
         if stored {
-            reviewing::run(&way.state.store, way.station.id).await?;
+            reviewing::run_due(&way.state.store).await?;
         }
         if args.once {
             break;

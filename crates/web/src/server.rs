@@ -18,16 +18,17 @@ use tracing_actix_web::TracingLogger;
 /// Time that a client has to send the head of a request.
 const HEAD_TIME: Duration = Duration::from_secs(10);
 
-/// Tests of stations that messages brought something to run this long after one another.
+/// Tests that are due run this long after one another.
 const BETWEEN_TESTS: Duration = Duration::from_secs(5);
+/// So often it is asked whether some are due of which nobody told: another process imported, or rain came that others borrow.
+const ASK_AGAIN: Duration = Duration::from_secs(30);
 
-/// Runs the tests of stations to which messages brought something, soon after.
+/// Runs the tests of stations that are due, soon after a message or whatever else made them so.
 async fn keep_testing(state: web::Data<State>) {
     loop {
-        for station in state.due.take().await {
-            if let Err(error) = ebrel_app::reviewing::run(&state.store, station).await {
-                tracing::error!(station, %error, "the tests did not run");
-            }
+        let _told_or_late = tokio::time::timeout(ASK_AGAIN, state.brought.notified()).await;
+        if let Err(error) = ebrel_app::reviewing::run_due(&state.store).await {
+            tracing::error!(%error, "tests that are due did not run");
         }
         tokio::time::sleep(BETWEEN_TESTS).await;
     }

@@ -31,7 +31,7 @@ pub enum Form {
 }
 
 impl Form {
-    /// Every form.
+    /// Every form, in the order in which an answer names them.
     pub const ALL: [Self; 3] = [Self::SenmlJson, Self::SenmlCbor, Self::Csv];
 
     /// Its media type.
@@ -67,7 +67,7 @@ pub struct Reading {
     pub port: String,
     /// What was measured.
     pub quantity: Quantity,
-    /// Its value.
+    /// What it read, in `unit`; always finite.
     pub value: f64,
     /// The unit of the quantity; of raw output the one that was sent.
     pub unit: String,

@@ -2,7 +2,6 @@
 
 pub mod data_dir;
 pub mod doors;
-pub(crate) mod due;
 pub(crate) mod peers;
 pub(crate) mod places;
 pub(crate) mod secrets;
@@ -11,7 +10,6 @@ pub mod work;
 
 use actix_web::cookie::Key;
 use doors::Doors;
-use due::Due;
 use ebrel_app::window_cache::WindowCache;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
@@ -23,6 +21,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::SystemTime;
 use throttle::Throttle;
+use tokio::sync::Notify;
 use work::Work;
 
 /// How Ebrel was started.
@@ -68,8 +67,8 @@ pub struct State {
     pub key: Key,
     /// Imports that are being stored in the background.
     pub work: Work,
-    /// Stations to which messages brought something, and whose tests run soon.
-    pub due: Due,
+    /// Notified when messages brought something: the tests that are due run soon.
+    pub brought: Notify,
     /// Parts of the demo that are made in the background, while they are.
     pub making: Arc<Mutex<Vec<&'static str>>>,
 }
@@ -100,7 +99,7 @@ impl State {
             thinning: Places::new(2),
             key,
             work: Work::default(),
-            due: Due::default(),
+            brought: Notify::new(),
             making: Arc::default(),
         })
     }

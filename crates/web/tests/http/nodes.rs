@@ -1,7 +1,9 @@
 //! Nodes that send: every form of a message, every key that does not serve, and the page with both.
 
 use super::client::Visitor;
+use ebrel_core::units::Principle;
 use ebrel_store::Store;
+use ebrel_store::probes::Probe;
 use flate2::Compression;
 use flate2::write::GzEncoder;
 use serde_json::{Value, json};
@@ -72,11 +74,15 @@ async fn told(request: reqwest::RequestBuilder) -> (u16, Value) {
 async fn key(owner: &Visitor, node: i64, serves: &str) -> String {
     let node = node.to_string();
     let form = [("node", node.as_str()), ("name", "gateway “θ”"), ("serves", serves)];
-    assert_eq!(owner.post("/stations/1/nodes/keys", &form).await.status(), 303);
-    let page = owner.page("/stations/1/nodes").await;
-    let key = page.split("shown this once: ").nth(1).unwrap().split('<').next().unwrap().trim().to_owned();
+    let key = shown(owner.post("/stations/1/nodes/keys", &form).await).await;
     assert!(!owner.page("/stations/1/nodes").await.contains(&key), "and not again");
     key
+}
+
+/// The key that an answer shows.
+async fn shown(answer: reqwest::Response) -> String {
+    let page = answer.text().await.unwrap();
+    page.split("id=\"key\">").nth(1).unwrap_or_else(|| panic!("{page}")).split('<').next().unwrap().to_owned()
 }
 
 /// So many seconds ago, rounded to a minute.
@@ -141,6 +147,61 @@ async fn each_form_of_a_message_is_kept_once_and_a_contradiction_beside_the_firs
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_port_that_sends_gets_its_probe_once_and_slips_are_told_at_it() {
+    let rig = Rig::new().await;
+    let t = ago(7200);
+    let line = |i: i64, port: &str| format!("{},{port},raw_output,{},mV\n", t + i * 60, 800 + i);
+    rig.csv(&(0..40).flat_map(|i| [line(i, "A θ"), line(i, "A2")]).collect::<String>()).await;
+    let probe = Probe {
+        id: 0,
+        serial: "BD-7".into(),
+        model: "blade".into(),
+        principle: Principle::Dielectric,
+        instrument_min: None,
+        instrument_max: None,
+        resolution: None,
+    };
+    rig.store.ensure_probe(&probe).await.unwrap();
+    let address = "/stations/1/placements";
+    let page = rig.owner.page(address).await;
+    assert!(page.contains("2 ports send, and nobody said yet which probes they are."), "{page}");
+    let node = rig.node.to_string();
+    let from = page.split("name=\"starts\" value=\"").nth(1).unwrap().split('"').next().unwrap().to_owned();
+    let put = async |port: &str, serial: &str, depth: &str, starts: &str| {
+        let form = [
+            ("node", node.as_str()),
+            ("port", port),
+            ("serial", serial),
+            ("depth", depth),
+            ("orientation", "level"),
+            ("starts", starts),
+            ("ends", ""),
+        ];
+        let answer = rig.owner.post(address, &form).await;
+        (answer.status().as_u16(), answer.text().await.unwrap())
+    };
+    for (port, serial, depth, starts, says) in [
+        ("A θ", "BD-8", "5", from.as_str(), "No probe has the serial “BD-8”"),
+        ("A θ", "BD-7", "deep", from.as_str(), "is no number"),
+        ("A θ", "BD-7", "5000", from.as_str(), "cm"),
+        ("A θ", "BD-7", "5", "yesterday", "write it like"),
+        ("nowhere", "BD-7", "5", from.as_str(), "Port “nowhere” waits for no probe"),
+    ] {
+        let (status, page) = put(port, serial, depth, starts).await;
+        assert!(status == 200 && page.contains(says), "{says}: {page}");
+        assert!(port == "nowhere" || page.contains(&format!("value=\"{depth}\"")), "what was typed stays");
+    }
+    assert!(rig.store.placements(1).await.unwrap().is_empty());
+    assert_eq!(put("A θ", "BD-7", "5", &from).await.0, 303);
+    let (_, twice) = put("A θ", "BD-7", "5", &from).await;
+    assert!(twice.contains("waits for no probe") && twice.contains("1 port sends"), "{twice}");
+    let placed = rig.store.placements(1).await.unwrap();
+    assert_eq!((placed.len(), placed[0].starts.0, placed[0].depth_cm), (1, t, Some(5.0)));
+    assert!(rig.owner.page("/stations/1").await.contains("40 readings"), "the record has it");
+    assert!(rig.owner.page("/stations/1/nodes").await.contains("1 node; 1 port has no probe placed at it."));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn sixteen_senders_of_the_same_readings_leave_each_once() {
     let rig = Rig::new().await;
     let t = ago(90_000);
@@ -184,16 +245,16 @@ async fn a_key_that_does_not_serve_is_told_why() {
         page.split("/nodes/keys/").skip(1).map(|p| p.split('"').next().unwrap()).filter(|id| !id.is_empty()).collect();
     let first = ids.iter().min().unwrap();
     let (address, node) = (format!("/stations/1/nodes/keys/{first}"), rig.node.to_string());
-    rig.owner.post(&address, &[("do", "renew"), ("node", &node)]).await;
-    let page = rig.owner.page("/stations/1/nodes").await;
-    let renewed = page.split("shown this once: ").nth(1).unwrap().split('<').next().unwrap().trim().to_owned();
-    assert!(page.contains("serves until"));
+    let renewed = shown(rig.owner.post(&address, &[("do", "renew"), ("node", &node)]).await).await;
+    let twice = rig.owner.another_tab().post(&address, &[("do", "renew"), ("node", &node)]).await;
+    assert!(twice.text().await.unwrap().contains("This key ends already"));
+    assert!(rig.owner.page("/stations/1/nodes").await.contains("serves until"));
     assert_eq!((ask(rig.node, Some(&rig.key)).await.0, ask(rig.node, Some(&renewed)).await.0), (200, 200));
     rig.owner.post(&address, &[("do", "end"), ("node", &node)]).await;
     assert_eq!(ask(rig.node, Some(&rig.key)).await, (401, "ended-key".into()));
     assert_eq!(ask(rig.node, Some(&renewed)).await.0, 200);
     assert_eq!(rig.owner.post(&address, &[("do", "end"), ("node", "999")]).await.status(), 404);
-    assert_eq!(rig.owner.post("/stations/1/nodes/keys/999", &[("do", "renew"), ("node", &node)]).await.status(), 404);
+    assert_eq!(rig.owner.post("/stations/1/nodes/keys/999", &[("do", "renew"), ("node", &node)]).await.status(), 422);
     for (name, node, says) in
         [("", node.as_str(), "Give the key a name"), ("θ", "999", "Choose a node of this station")]
     {

@@ -134,12 +134,7 @@ async fn shown(
         (w.station.clone(), says, points.collect())
     });
     let rounds = rounds.collect();
-    let mut serials = Vec::new();
-    for station in &stations {
-        serials.extend(state.store.placements(station.id).await?.into_iter().map(|p| p.probe.serial));
-    }
-    serials.sort_unstable();
-    serials.dedup();
+    let serials = state.store.probes().await?.into_iter().map(|p| p.serial).collect();
     let rows = landmarks.into_iter().map(|l| Row {
         id: l.id,
         at: format!("{:.5}°, {:.5}°", l.place.latitude, l.place.longitude),

@@ -18,16 +18,23 @@ use ebrel_core::units::{DepthCm, read_number};
 use ebrel_store::StoreError;
 use ebrel_store::placements::{NewPlacement, Placement};
 use ebrel_store::probes::Probe;
+use ebrel_store::streams::UnplacedPort;
 use serde::{Deserialize, Serialize};
 
 pub fn routes(routes: &mut Routes<'_>) {
     routes.get("/stations/{id}/placements", Least::Member(Role::Guest), list);
+    routes.post("/stations/{id}/placements", Least::Member(Role::Field), place);
     routes.post("/stations/{id}/placements/{placement}", Least::Member(Role::Field), correct);
 }
 
+/// A placement, or a port that sends and has none yet.
 struct Row {
-    id: i64,
-    model: String,
+    /// Tells it from the others of the page.
+    key: String,
+    /// Number of the placement, where there is one.
+    placement: Option<i64>,
+    /// What there is to know of it: the probe's model, or what the port sends.
+    about: String,
     /// What stands, as JSON: what the form is made of.
     was: String,
     typed: Correction,
@@ -40,8 +47,11 @@ struct PlacementsPage {
     shell: Shell,
     station: String,
     id: i64,
+    answer: String,
     rows: Vec<Row>,
     probes: Vec<Probe>,
+    /// What was refused and belongs to no row any more.
+    error: Option<String>,
 }
 
 #[derive(Clone, Serialize, Deserialize)]
@@ -55,6 +65,9 @@ struct Correction {
     /// What the page showed, as JSON.
     #[serde(default, skip_serializing)]
     was: String,
+    /// Number of the node, where a port gets its first probe.
+    #[serde(default, skip_serializing)]
+    node: i64,
 }
 
 async fn list(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
@@ -65,23 +78,36 @@ async fn show(
     state: &State,
     actor: &Actor,
     id: i64,
-    refused: Option<(i64, Correction, String)>,
+    refused: Option<(String, Correction, String)>,
 ) -> Result<HttpResponse, Problem> {
     let station = state.store.station(id).await?;
     let study = state.store.study(station.study_id).await?;
     let offset = study.utc_offset_minutes;
-    let mut rows: Vec<Row> =
-        state.store.placements(id).await?.iter().map(|p| row(p, offset)).collect::<Result<_, _>>()?;
-    if let Some((placement, typed, error)) = refused
-        && let Some(row) = rows.iter_mut().find(|r| r.id == placement)
-    {
-        row.typed = typed;
-        row.error = Some(error);
+    let unplaced = state.store.unplaced_ports(id).await?;
+    let placed = state.store.placements(id).await?;
+    let answer = match (unplaced.len(), placed.len()) {
+        (0, 0) => "No probe is placed yet.".to_owned(),
+        (0, 1) => "1 probe is placed.".to_owned(),
+        (0, n) => format!("{n} probes are placed."),
+        (1, _) => "1 port sends, and nobody said yet which probe it is.".to_owned(),
+        (n, _) => format!("{n} ports send, and nobody said yet which probes they are."),
+    };
+    let mut rows: Vec<Row> = unplaced.iter().map(|p| new_row(p, offset)).collect();
+    for placement in &placed {
+        rows.push(row(placement, offset)?);
+    }
+    let mut error = None;
+    if let Some((key, typed, says)) = refused {
+        match rows.iter_mut().find(|r| r.key == key) {
+            Some(row) => (row.typed, row.error) = (typed, Some(says)),
+            None => error = Some(says),
+        }
     }
     let shell =
         Shell::within(state, actor, &format!("Probes of {}", station.name), Room::Field, &study, Some(&station))
             .await?;
-    page(&PlacementsPage { shell, station: station.name, id, rows, probes: state.store.probes().await? })
+    let probes = state.store.probes().await?;
+    page(&PlacementsPage { shell, station: station.name, id, answer, rows, probes, error })
 }
 
 fn row(p: &Placement, offset: i64) -> Result<Row, Problem> {
@@ -93,9 +119,65 @@ fn row(p: &Placement, offset: i64) -> Result<Row, Problem> {
         starts: field(p.starts, offset),
         ends: p.ends.map(|t| field(t, offset)).unwrap_or_default(),
         was: String::new(),
+        node: p.node_id,
     };
     let was = serde_json::to_string(&typed).map_err(|e| Problem::Internal(e.to_string()))?;
-    Ok(Row { id: p.id, model: p.probe.model.clone(), was, typed, error: None })
+    let (key, about) = (p.id.to_string(), p.probe.model.clone());
+    Ok(Row { key, placement: Some(p.id), about, was, typed, error: None })
+}
+
+/// A port that sends and has no probe yet: from its first reading on, unless somebody knows better.
+fn new_row(p: &UnplacedPort, offset: i64) -> Row {
+    let sends: Vec<&str> = p.quantities.iter().map(|q| q.words()).collect();
+    let starts = p.first.map(|t| field(t, offset)).unwrap_or_default();
+    let none = String::new;
+    let typed = Correction {
+        port: p.port.clone(),
+        serial: none(),
+        depth: none(),
+        orientation: none(),
+        starts,
+        ends: none(),
+        was: none(),
+        node: p.node_id,
+    };
+    let about = format!("{} sends {} here. Which probe is it, and where does it lie?", p.node, sends.join(" and "));
+    Row { key: new_key(&typed), placement: None, about, was: none(), typed, error: None }
+}
+
+fn new_key(typed: &Correction) -> String {
+    format!("new-{}-{}", typed.node, typed.port)
+}
+
+/// Says which probe a port has that sends already.
+async fn place(
+    state: web::Data<State>,
+    actor: Actor,
+    id: web::Path<i64>,
+    form: CheckedForm<Correction>,
+) -> Result<HttpResponse, Problem> {
+    let (id, typed) = (*id, form.0);
+    let offset = state.store.study(state.store.station(id).await?.study_id).await?.utc_offset_minutes;
+    let sends =
+        state.store.unplaced_ports(id).await?.into_iter().find(|p| p.node_id == typed.node && p.port == typed.port);
+    let probes = state.store.probes().await?;
+    let new = match sends {
+        Some(port) => resolve(&typed, (port.node_id, ""), &probes, offset),
+        None => Err(format!("Port “{}” waits for no probe: see what stands there now.", typed.port)),
+    };
+    let refused = match new {
+        Err(sentence) => sentence,
+        Ok(new) => match state.store.place(&new).await {
+            Err(StoreError::Rule(sentence)) => sentence,
+            done => {
+                done?;
+                reviewing::run(&state.store, id).await?;
+                say(&actor, &format!("Port {} has its probe: its readings mean something from now on.", new.port))?;
+                return Ok(see_other(&format!("/stations/{id}/placements")));
+            }
+        },
+    };
+    show(&state, &actor, id, Some((new_key(&typed), typed, refused))).await
 }
 
 async fn correct(
@@ -112,8 +194,8 @@ async fn correct(
     for _ in 0..TRIES {
         let known = state.store.placements(id).await?.into_iter().find(|p| p.id == placement);
         let known = known.ok_or(Problem::NotFound("placement"))?;
-        let resolved =
-            combined(&form.0, &row(&known, offset)?).and_then(|whole| resolve(&whole, &known, &probes, offset));
+        let resolved = combined(&form.0, &row(&known, offset)?)
+            .and_then(|whole| resolve(&whole, (known.node_id, &known.note), &probes, offset));
         refused = match resolved {
             Err(sentence) => sentence,
             Ok(new) => match state.store.correct_placement(placement, &known.given(), &new).await {
@@ -132,7 +214,7 @@ async fn correct(
     if refused.is_empty() {
         return Err(StoreError::Stale.into());
     }
-    show(&state, &actor, id, Some((placement, form.0, refused))).await
+    show(&state, &actor, id, Some((placement.to_string(), form.0, refused))).await
 }
 
 const CORRECTED: &str =
@@ -155,7 +237,12 @@ fn combined(typed: &Correction, now: &Row) -> Result<Correction, String> {
     ))
 }
 
-fn resolve(form: &Correction, known: &Placement, probes: &[Probe], offset: i64) -> Result<NewPlacement, String> {
+fn resolve(
+    form: &Correction,
+    (node_id, note): (i64, &str),
+    probes: &[Probe],
+    offset: i64,
+) -> Result<NewPlacement, String> {
     let port = words(&form.port, "the port", 60)?;
     let serial = form.serial.trim();
     let probe = probes.iter().find(|p| p.serial == serial);
@@ -168,13 +255,13 @@ fn resolve(form: &Correction, known: &Placement, probes: &[Probe], offset: i64) 
     let starts = time(&form.starts)?;
     let ends = if form.ends.trim().is_empty() { None } else { Some(time(&form.ends)?) };
     Ok(NewPlacement {
-        node_id: known.node_id,
+        node_id,
         port,
         probe_id: probe.id,
         depth_cm,
         orientation: form.orientation.trim().to_owned(),
         starts,
         ends,
-        note: known.note.clone(),
+        note: note.to_owned(),
     })
 }

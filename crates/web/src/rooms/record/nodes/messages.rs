@@ -70,7 +70,7 @@ pub async fn take(
     let message = read.map_err(|e| Details::from(Problem::Internal(e.to_string())))?.map_err(unreadable)?;
     let receipt = receiving::receive(&state.store, node, message, now).await.map_err(problem)?;
     if receipt.new > 0 || receipt.contradicting > 0 {
-        state.due.note(station);
+        state.brought.notify_one();
     }
     Ok(HttpResponse::Ok().json(receipt))
 }

@@ -12,7 +12,6 @@ use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_core::roles::Role;
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
-use ebrel_store::StoreError;
 use ebrel_store::keys::{NewKey, NodeKey};
 use ebrel_store::streams::{Node, Stream};
 use serde::Deserialize;
@@ -63,6 +62,8 @@ struct NodesPage {
     answer: String,
     nodes: Vec<NodeRow>,
     error: Option<String>,
+    /// A key that was just made: whose it is, and its secret.
+    made: Option<(String, String)>,
     typed: Typed,
 }
 
@@ -84,7 +85,7 @@ struct Typed {
 }
 
 async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    shown(&state, &actor, *id, Typed::default(), None).await
+    shown(&state, &actor, *id, Typed::default(), None, None).await
 }
 
 async fn shown(
@@ -93,15 +94,15 @@ async fn shown(
     id: i64,
     typed: Typed,
     error: Option<String>,
+    made: Option<(String, String)>,
 ) -> Result<HttpResponse, Problem> {
     let station = state.store.station(id).await?;
     let study = state.store.study(station.study_id).await?;
     let offset = study.utc_offset_minutes;
     let streams = state.store.streams(id).await?;
     let delivered = state.store.deliveries_at(id).await?;
-    let placed = state.store.placements(id).await?;
+    let unplaced = state.store.unplaced_ports(id).await?;
     let mut nodes = Vec::new();
-    let mut waiting = 0;
     for node in state.store.nodes(study.id).await?.into_iter().filter(|n| n.station == id) {
         let own = |s: &&Stream| s.node_id == node.id;
         let heard =
@@ -113,11 +114,10 @@ async fn shown(
                 what: s.quantity.words().to_owned(),
                 readings: grouped(all.iter().map(|d| d.readings).sum()),
                 last: all.iter().map(|d| d.last).max().map_or_else(String::new, |t| moment(t, offset)),
-                placed: placed.iter().any(|p| p.node_id == node.id && p.port.eq_ignore_ascii_case(&s.port)),
+                placed: !unplaced.iter().any(|p| p.node_id == node.id && p.port == s.port),
             }
         };
         let ports: Vec<PortRow> = streams.iter().filter(own).map(port).collect();
-        waiting += ports.iter().filter(|p| !p.placed).count();
         let keys = state.store.keys_of(node.id).await?.into_iter().map(|k| key_row(k, wall_clock(), offset)).collect();
         nodes.push(NodeRow {
             id: node.id,
@@ -127,7 +127,7 @@ async fn shown(
             keys,
         });
     }
-    let answer = match (nodes.len(), waiting) {
+    let answer = match (nodes.len(), unplaced.len()) {
         (0, _) => "No node yet: one is made by the first import, or with the first probe in Field.".to_owned(),
         (n, 0) => format!("{n} {}; every port is placed.", if n == 1 { "node" } else { "nodes" }),
         (n, w) => format!(
@@ -137,12 +137,12 @@ async fn shown(
         ),
     };
     let shell = Shell::within(state, actor, "Nodes", Room::Record, &study, Some(&station)).await?;
-    page(&NodesPage { shell, id, station: station.name, answer, nodes, error, typed })
+    page(&NodesPage { shell, id, station: station.name, answer, nodes, error, made, typed })
 }
 
 fn key_row(key: NodeKey, now: UnixSeconds, offset: i64) -> KeyRow {
     let at = |t: UnixSeconds| moment(t, offset);
-    let serves = key.ends_at.is_none_or(|end| end > now);
+    let serves = !key.revoked && key.ends_at.is_none_or(|end| end > now);
     let many = if key.nodes > 1 { format!(" (serves for {} nodes)", key.nodes) } else { String::new() };
     KeyRow {
         id: key.id,
@@ -172,25 +172,14 @@ async fn make(
     let read = chosen.and_then(|node| Ok((node, words(&typed.name, "the key a name", LONGEST_NAME)?)));
     let (node, name) = match read {
         Ok(read) => read,
-        Err(says) => return shown(&state, &actor, *id, typed, Some(says)).await,
+        Err(says) => return shown(&state, &actor, *id, typed, Some(says), None).await,
     };
     let nodes = if typed.serves == "study" { all.iter().map(|n| n.id).collect() } else { vec![node.id] };
-    add(&state, &actor, study, name, nodes).await?;
-    Ok(see_other(&format!("/stations/{}/nodes", *id)))
-}
-
-/// Makes a key; its secret is said on the next page, and nowhere after that.
-async fn add(state: &State, actor: &Actor, study: i64, name: String, nodes: Vec<i64>) -> Result<(), Problem> {
-    let secret = secrets::secret();
-    let new = NewKey {
-        hash: secrets::hash_of(&secret),
-        nodes,
-        at: wall_clock(),
-        by: actor.name().to_owned(),
-        name: name.clone(),
-    };
+    let (secret, by) = (secrets::secret(), actor.name().to_owned());
+    let new = NewKey { name, hash: secrets::hash_of(&secret), nodes, at: wall_clock(), by };
     state.store.add_key(study, &new).await?;
-    say(actor, &format!("The key of {name}, shown this once: {secret}"))
+    // In this answer and nowhere after it: what is said on the next page might be said in another tab.
+    shown(&state, &actor, *id, Typed::default(), None, Some((new.name, secret))).await
 }
 
 #[derive(Deserialize)]
@@ -214,20 +203,17 @@ async fn change(
     if state.store.station_of_node(node).await? != id {
         return Err(Problem::NotFound("node"));
     }
-    let study = state.store.station(id).await?.study_id;
-    let known = state.store.keys_of(node).await?.into_iter().find(|k| k.id == key);
-    let known = known.ok_or(StoreError::NotFound("key"))?;
     let now = wall_clock();
-    match what.as_str() {
-        "renew" => {
-            let nodes = state.store.nodes_of_key(key).await?;
-            state.store.end_key(node, key, now + GRACE, actor.name()).await?;
-            add(&state, &actor, study, known.name, nodes).await?;
-        }
-        _ => {
-            state.store.end_key(node, key, now, actor.name()).await?;
-            say(&actor, &format!("The key of {} serves no more.", known.name))?;
-        }
+    if what == "renew" {
+        let secret = secrets::secret();
+        let hash = secrets::hash_of(&secret);
+        let name = state.store.renew_key((node, key), &hash, (now, now + GRACE), actor.name()).await?;
+        return shown(&state, &actor, id, Typed::default(), None, Some((name, secret))).await;
+    }
+    if state.store.end_key(node, key, now, actor.name()).await? {
+        say(&actor, "The key serves no more.")?;
+    } else {
+        say(&actor, "There was no key of this number to end.")?;
     }
     Ok(see_other(&format!("/stations/{id}/nodes")))
 }
