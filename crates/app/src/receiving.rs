@@ -1,12 +1,14 @@
-//! Messages of nodes into the record: each reading once, however often and in whichever order it comes.
+//! Messages of nodes into the record: each reading once, however often and in whichever order it comes. [`Intake`] is the one writer:
+//! messages that wait together are made durable together.
 
 use ebrel_core::units::{Quantity, UnixSeconds};
 use ebrel_formats::message::{Message, Refused};
 use ebrel_store::batches::{Origin, Source};
 use ebrel_store::readings::Reading;
-use ebrel_store::{Store, StoreError};
+use ebrel_store::{Store, StoreError, Unit};
 use serde::Serialize;
 use std::collections::HashMap;
+use tokio::sync::{mpsc, oneshot};
 use utoipa::ToSchema;
 
 /// Refused records that an answer names; the others are counted.
@@ -41,43 +43,53 @@ pub struct Reason {
     pub reason: String,
 }
 
-/// Takes a message of a node in, all of it in one action: when this returns, it is on the disk. A port or quantity that the node has
-/// not sent before becomes a stream, which waits to be placed.
+/// Takes a message of a node in, all of it in one action: when this returns, it is on the disk.
 ///
 /// # Errors
 /// [`StoreError`] if there is no such node or the database refuses; nothing is stored then.
 pub async fn receive(
     store: &Store,
     node: i64,
-    message: Message,
+    message: &Message,
     received_at: UnixSeconds,
 ) -> Result<Receipt, StoreError> {
-    let Message { readings, mut refused } = message;
-    let records = readings.len() + refused.len();
     let mut unit = store.unit().await?;
-    let mut known: HashMap<(String, Quantity), (i64, String)> = HashMap::new();
-    for stream in unit.streams_of(node).await? {
-        known.insert((stream.port, stream.quantity), (stream.id, stream.unit));
-    }
-    let mut taken = Vec::with_capacity(readings.len());
-    for reading in readings {
-        let key = (reading.port, reading.quantity);
+    let receipt = take_in(&mut unit, node, message, received_at).await?;
+    unit.commit().await?;
+    Ok(receipt)
+}
+
+/// Takes a message into an action that is under way. A port or quantity that the node has not sent before becomes a stream, which
+/// waits to be placed.
+async fn take_in(
+    unit: &mut Unit,
+    node: i64,
+    message: &Message,
+    received_at: UnixSeconds,
+) -> Result<Receipt, StoreError> {
+    let streams = unit.streams_of(node).await?;
+    let mut known: HashMap<(&str, Quantity), (i64, &str)> =
+        streams.iter().map(|s| ((s.port.as_str(), s.quantity), (s.id, s.unit.as_str()))).collect();
+    let mut refused = message.refused.clone();
+    let mut taken = Vec::with_capacity(message.readings.len());
+    for reading in &message.readings {
+        let key = (reading.port.as_str(), reading.quantity);
         let (stream, stored_in) = match known.get(&key) {
-            Some(known) => known,
+            Some(known) => *known,
             None if known.len() >= MOST_STREAMS => {
                 let reason = format!("the node has sent {MOST_STREAMS} ports and quantities already; this is another");
                 refused.push(Refused { record: reading.record, reason });
                 continue;
             }
             None => {
-                let id = unit.ensure_stream(node, &key.0, key.1, &reading.unit, None).await?;
-                known.entry(key.clone()).or_insert((id, reading.unit.clone()))
+                let id = unit.ensure_stream(node, key.0, key.1, &reading.unit, None).await?;
+                *known.entry(key).or_insert((id, &reading.unit))
             }
         };
-        if *stored_in == reading.unit {
-            taken.push(Reading { stream: *stream, t: reading.time.0, raw: reading.value });
+        if stored_in == reading.unit {
+            taken.push(Reading { stream, t: reading.time.0, raw: reading.value });
         } else {
-            let (port, quantity) = (&key.0, key.1.words());
+            let (port, quantity) = (key.0, key.1.words());
             let reason =
                 format!("port {port} has sent {quantity} in {stored_in} so far, and this is in {}", reading.unit);
             refused.push(Refused { record: reading.record, reason });
@@ -88,15 +100,98 @@ pub async fn receive(
     } else {
         unit.add_readings(&Origin::of(Source::Message, received_at), taken).await?
     };
-    unit.commit().await?;
     refused.sort_by_key(|r| r.record);
     let reasons = refused.iter().take(NAMED).map(|r| Reason { record: r.record, reason: format!("{}.", r.reason) });
     Ok(Receipt {
-        records,
+        records: message.readings.len() + message.refused.len(),
         new: added.new,
         known: added.known,
         contradicting: added.repeated,
         reasons: reasons.collect(),
         refused: refused.len(),
     })
+}
+
+/// Messages that wait for the writer: more, and who sends waits.
+const WAITING: usize = 256;
+
+/// Readings that one commit makes durable: more would keep other writers waiting for too long.
+const AT_ONCE: usize = 20_000;
+
+/// A message that waits, and where its answer goes.
+struct Waiting {
+    node: i64,
+    message: Message,
+    received_at: UnixSeconds,
+    answer: oneshot::Sender<Result<Receipt, StoreError>>,
+}
+
+/// The one writer of messages. Those that wait while it writes are written next, with one commit for all of them: each is answered
+/// after that commit.
+pub struct Intake {
+    to_writer: mpsc::Sender<Waiting>,
+}
+
+impl Intake {
+    /// Starts the writer on the current runtime; it ends when the intake is dropped and all that waits is written.
+    #[must_use]
+    pub fn start(store: Store) -> Self {
+        let (to_writer, waiting) = mpsc::channel(WAITING);
+        tokio::spawn(write_what_waits(store, waiting));
+        Self { to_writer }
+    }
+
+    /// As [`receive`], with others in one commit.
+    ///
+    /// # Errors
+    /// [`StoreError`] if there is no such node or the database refuses; nothing of this message is stored then.
+    pub async fn receive(&self, node: i64, message: Message, received_at: UnixSeconds) -> Result<Receipt, StoreError> {
+        let (answer, answered) = oneshot::channel();
+        let waiting = Waiting { node, message, received_at, answer };
+        let stopped = || StoreError::Rule("Ebrel is stopping: send it again.".into());
+        self.to_writer.send(waiting).await.map_err(|_| stopped())?;
+        answered.await.unwrap_or_else(|_| Err(stopped()))
+    }
+}
+
+async fn write_what_waits(store: Store, mut waiting: mpsc::Receiver<Waiting>) {
+    while let Some(first) = waiting.recv().await {
+        let mut readings = first.message.readings.len();
+        let mut group = vec![first];
+        while readings < AT_ONCE
+            && let Ok(next) = waiting.try_recv()
+        {
+            readings += next.message.readings.len();
+            group.push(next);
+        }
+        if let [_, _, ..] = group[..]
+            && let Ok(receipts) = write_together(&store, &group).await
+        {
+            for (waiting, receipt) in group.into_iter().zip(receipts) {
+                answer(waiting.answer, Ok(receipt));
+            }
+            continue;
+        }
+        // One alone, or one that spoils it for the others: each stands or falls for itself.
+        for Waiting { node, message, received_at, answer: to } in group {
+            answer(to, receive(&store, node, &message, received_at).await);
+        }
+    }
+}
+
+/// Who asked may have gone away meanwhile: what was written stays written, and is known when it is sent again.
+fn answer(to: oneshot::Sender<Result<Receipt, StoreError>>, receipt: Result<Receipt, StoreError>) {
+    if to.send(receipt).is_err() {
+        tracing::debug!("a sender did not wait for its answer");
+    }
+}
+
+async fn write_together(store: &Store, group: &[Waiting]) -> Result<Vec<Receipt>, StoreError> {
+    let mut unit = store.unit().await?;
+    let mut receipts = Vec::with_capacity(group.len());
+    for waiting in group {
+        receipts.push(take_in(&mut unit, waiting.node, &waiting.message, waiting.received_at).await?);
+    }
+    unit.commit().await?;
+    Ok(receipts)
 }

@@ -2,9 +2,10 @@
 
 mod common;
 
-use ebrel_app::receiving::receive;
+use ebrel_app::receiving::{Intake, receive};
 use ebrel_core::units::{Quantity, UnixSeconds};
 use ebrel_formats::message::{Message, Reading};
+use ebrel_store::StoreError;
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 
@@ -42,7 +43,7 @@ proptest! {
             let mut new = 0;
             for readings in messages {
                 let sent = readings.len();
-                let receipt = receive(&store, node, Message { readings, refused: Vec::new() }, NOW).await.unwrap();
+                let receipt = receive(&store, node, &Message { readings, refused: Vec::new() }, NOW).await.unwrap();
                 assert_eq!((receipt.records, receipt.new + receipt.known), (sent, sent));
                 assert_eq!((receipt.contradicting, receipt.refused), (0, 0));
                 new += receipt.new;
@@ -57,4 +58,30 @@ proptest! {
             assert_eq!(stored, expected);
         });
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn messages_that_wait_together_are_answered_each_for_itself_also_beside_one_that_spoils_it() {
+    let (store, station, _dir) = common::station().await;
+    let node = store.ensure_node(station, "node 01").await.unwrap();
+    let intake = Intake::start(store.clone());
+    // Sixteen senders of forty messages with twelve records each; every fifth names a node that nobody knows.
+    let sent = (0..640i64).map(|n| {
+        let readings = (0..12).map(|i| reading(n * 12 + i, (i % 3) as usize)).collect();
+        let to = if n % 5 == 4 { 4711 } else { node };
+        intake.receive(to, Message { readings, refused: Vec::new() }, NOW)
+    });
+    let answers = futures_util::future::join_all(sent).await;
+    for (n, answer) in answers.iter().enumerate() {
+        match answer {
+            Ok(receipt) => assert_eq!((receipt.records, receipt.new, n % 5 == 4), (12, 12, false), "{n}"),
+            Err(StoreError::Sql(_)) => assert_eq!(n % 5, 4),
+            Err(other) => panic!("{n}: {other}"),
+        }
+    }
+    let mut stored = 0;
+    for stream in store.streams(station).await.unwrap() {
+        stored += store.series(stream.id).await.unwrap().len();
+    }
+    assert_eq!(stored, 512 * 12);
 }

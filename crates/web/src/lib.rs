@@ -8,6 +8,7 @@
 //!
 //! No rule of the job is computed here; that is `ebrel-core`. What is done with a record beside pages is `ebrel-app`.
 
+pub mod broker;
 pub mod cli;
 mod components;
 mod files;

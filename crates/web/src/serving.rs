@@ -1,5 +1,6 @@
 //! Starting a server: the demo's, or one with real data; and mending an account on the machine itself.
 
+use crate::broker::{Broker, BrokerArgs};
 use crate::server::server;
 use crate::shell::passwords;
 use crate::state::data_dir::{self, Holds};
@@ -40,6 +41,9 @@ pub struct ServeArgs {
     /// Address of a proxy whose X-Forwarded-For is believed.
     #[arg(long)]
     pub trusted_proxy: Option<std::net::IpAddr>,
+    /// A broker to take messages from.
+    #[command(flatten)]
+    pub broker: BrokerArgs,
 }
 
 /// Starts the demo in a directory of its own; any other directory is refused.
@@ -90,7 +94,7 @@ pub async fn demo(port: u16, data: &Path, fresh: bool) -> anyhow::Result<()> {
             }
         }
     });
-    run(state, SocketAddr::from(([127, 0, 0, 1], port)), None, lock).await
+    run(state, SocketAddr::from(([127, 0, 0, 1], port)), None, None, lock).await
 }
 
 /// Serves real data.
@@ -107,11 +111,19 @@ pub async fn serve(args: ServeArgs) -> anyhow::Result<()> {
         proxy: args.trusted_proxy,
     };
     let state = State::open(&args.data, Mode::Serve { https }).await.map_err(Error::msg)?.behind(doors);
-    run(state, args.listen, config, lock).await
+    let broker = Broker::read(&args.broker, &state.cookie_name())?;
+    run(state, args.listen, config, broker, lock).await
 }
 
 /// Finishes what a kill left, and serves until it is told to stop; the lock is held all that time.
-async fn run(state: State, listen: SocketAddr, tls: Option<ServerConfig>, _lock: std::fs::File) -> anyhow::Result<()> {
+async fn run(
+    mut state: State,
+    listen: SocketAddr,
+    tls: Option<ServerConfig>,
+    broker: Option<Broker>,
+    _lock: std::fs::File,
+) -> anyhow::Result<()> {
+    state.broker = broker.as_ref().map(Broker::state);
     let listener = TcpListener::bind(listen)
         .map_err(|e| anyhow!("{listen} cannot be listened on ({e}): stop what uses it, or give another port"))?;
     for station in state.store.stations_to_test().await? {
@@ -124,6 +136,9 @@ async fn run(state: State, listen: SocketAddr, tls: Option<ServerConfig>, _lock:
         tell(&format!("The owner's account is not made yet. Its page asks for this code: {}", state.first_code));
     }
     let state = web::Data::new(state);
+    if let Some(broker) = broker {
+        tokio::spawn(broker.listen(state.clone()));
+    }
     let going_on = state.clone();
     tokio::spawn(async move { crate::rooms::finish_cut_off(&going_on).await });
     server(state, listener, tls)?.await.map_err(Into::into)

@@ -8,10 +8,16 @@ mod senml;
 mod units;
 
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
+use flate2::read::MultiGzDecoder;
+use std::io::Read as _;
 use thiserror::Error;
 
 /// The most records of one message.
 pub const MOST_RECORDS: usize = 10_000;
+/// The largest message as it is sent, bytes: ten thousand records of SenML take about one megabyte.
+pub const MOST_SENT: usize = 2 * 1024 * 1024;
+/// The largest message once it is unpacked, bytes.
+pub const MOST_UNPACKED: usize = 8 * 1024 * 1024;
 /// The longest name of a port, characters.
 const LONGEST_PORT: usize = 80;
 /// No node measured before this: a clock that was never set shows 1970 or 2000 (2001-01-01).
@@ -52,6 +58,16 @@ impl Form {
             "application/senml+cbor" | "application/cbor" => Some(Self::SenmlCbor),
             "text/csv" => Some(Self::Csv),
             _ => None,
+        }
+    }
+
+    /// The form that bytes without a media type seem to have: an array of JSON or of CBOR begins as no line of names does.
+    #[must_use]
+    pub fn of_bytes(bytes: &[u8]) -> Self {
+        match bytes.iter().find(|b| !b.is_ascii_whitespace()) {
+            Some(b'[') => Self::SenmlJson,
+            Some(0x80..=0x9f) => Self::SenmlCbor,
+            _ => Self::Csv,
         }
     }
 }
@@ -112,9 +128,29 @@ pub enum MessageError {
     /// Nothing is in it.
     #[error("the message holds no record")]
     Empty,
+    /// More bytes than one message may have, once it is unpacked; in MB.
+    #[error("the message has more than {0} MB: send it in parts")]
+    TooLarge(usize),
     /// More records than one message may hold.
     #[error("the message holds more than {MOST_RECORDS} records: send it in parts")]
     TooMany,
+}
+
+/// Takes the packing off a message, if it is a gzip.
+///
+/// # Errors
+/// [`MessageError`] if it ends before its end, is damaged, or unpacks to more than [`MOST_UNPACKED`] bytes.
+pub fn unpack(sent: &[u8]) -> Result<Vec<u8>, MessageError> {
+    let mut out = Vec::new();
+    let read = MultiGzDecoder::new(sent).take(MOST_UNPACKED as u64 + 1).read_to_end(&mut out);
+    read.map_err(|e| MessageError::Unreadable(format!("the gzip ends before its end, or is damaged ({e})")))?;
+    if out.len() > MOST_UNPACKED { Err(MessageError::TooLarge(MOST_UNPACKED / 1024 / 1024)) } else { Ok(out) }
+}
+
+/// Whether bytes begin as a gzip does.
+#[must_use]
+pub fn is_gzip(bytes: &[u8]) -> bool {
+    bytes.starts_with(&[0x1f, 0x8b])
 }
 
 /// Reads a message that came at `now`.

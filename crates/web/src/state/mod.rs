@@ -1,5 +1,6 @@
 //! What handlers share: the database, how Ebrel was started and is reached, and what keeps many clients from taking all of it.
 
+pub mod broker;
 pub mod data_dir;
 pub mod doors;
 pub(crate) mod peers;
@@ -9,7 +10,9 @@ pub(crate) mod throttle;
 pub mod work;
 
 use actix_web::cookie::Key;
+use broker::BrokerState;
 use doors::Doors;
+use ebrel_app::receiving::Intake;
 use ebrel_app::window_cache::WindowCache;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
@@ -21,7 +24,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::SystemTime;
 use throttle::Throttle;
-use tokio::sync::Notify;
+use tokio::sync::{Notify, watch};
 use work::Work;
 
 /// How Ebrel was started.
@@ -67,6 +70,10 @@ pub struct State {
     pub key: Key,
     /// Imports that are being stored in the background.
     pub work: Work,
+    /// The writer of messages.
+    pub intake: Intake,
+    /// What is known of the broker, if messages come through one.
+    pub broker: Option<watch::Receiver<BrokerState>>,
     /// Notified when messages brought something: the tests that are due run soon.
     pub brought: Notify,
     /// Parts of the demo that are made in the background, while they are.
@@ -86,6 +93,8 @@ impl State {
         data_dir::private(&file, 0o600).map_err(wrong)?;
         let key = session_key(&data.join("session.key")).map_err(wrong)?;
         Ok(Self {
+            intake: Intake::start(store.clone()),
+            broker: None,
             store,
             data: data.to_owned(),
             mode,

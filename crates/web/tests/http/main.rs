@@ -7,6 +7,7 @@ mod demo;
 
 mod acceptance;
 mod bench;
+mod broker;
 mod client;
 mod exports;
 mod field;

@@ -9,21 +9,15 @@ use actix_web::http::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE};
 use actix_web::http::{Method, StatusCode};
 use actix_web::web::BytesMut;
 use actix_web::{HttpRequest, HttpResponse, web};
-use ebrel_app::receiving::{self, Receipt};
+use ebrel_app::receiving::Receipt;
 use ebrel_formats::message::{self, Form, MessageError};
 use ebrel_store::keys::KeyCheck;
-use flate2::read::MultiGzDecoder;
 use futures_util::StreamExt;
-use std::io::Read;
 use std::time::Instant;
 
 pub fn routes(routes: &mut Routes<'_>) {
     routes.machines(Method::POST, "/api/v1/nodes/{node}/readings", take);
 }
-
-/// The largest message as it is sent, and as it is unpacked: ten thousand records of SenML take about one megabyte.
-const SENT: usize = 2 * 1024 * 1024;
-const UNPACKED: usize = 8 * 1024 * 1024;
 
 /// Readings of a node.
 #[utoipa::path(
@@ -68,7 +62,7 @@ pub async fn take(
     let now = state.now(&study);
     let read = web::block(move || message::read(form, &bytes, now)).await;
     let message = read.map_err(|e| Details::from(Problem::Internal(e.to_string())))?.map_err(unreadable)?;
-    let receipt = receiving::receive(&state.store, node, message, now).await.map_err(problem)?;
+    let receipt = state.intake.receive(node, message, now).await.map_err(problem)?;
     if receipt.new > 0 || receipt.contradicting > 0 {
         state.brought.notify_one();
     }
@@ -126,28 +120,19 @@ fn form_of(request: &HttpRequest) -> Result<Form, Details> {
 
 /// The message, unpacked.
 async fn body(request: &HttpRequest, mut payload: web::Payload) -> Result<Vec<u8>, Details> {
-    let too_large = |limit: usize| {
-        let says = format!("A message has at most {} MB: send it in parts.", limit / 1024 / 1024);
-        Details::new(StatusCode::PAYLOAD_TOO_LARGE, "too-large", says)
-    };
     let broken = |says: String| Details::new(StatusCode::BAD_REQUEST, "unreadable", says);
     let mut sent = BytesMut::new();
     while let Some(chunk) = payload.next().await {
         let chunk = chunk.map_err(|e| broken(format!("The message broke off ({e}). Send it again.")))?;
-        if sent.len() + chunk.len() > SENT {
-            return Err(too_large(SENT));
+        if sent.len() + chunk.len() > message::MOST_SENT {
+            return Err(unreadable(MessageError::TooLarge(message::MOST_SENT / 1024 / 1024)));
         }
         sent.extend_from_slice(&chunk);
     }
     let packing = request.headers().get(CONTENT_ENCODING).and_then(|v| v.to_str().ok()).unwrap_or("identity");
     match packing.trim().to_ascii_lowercase().as_str() {
         "identity" | "" => Ok(sent.to_vec()),
-        "gzip" => {
-            let mut out = Vec::new();
-            let read = MultiGzDecoder::new(&sent[..]).take(UNPACKED as u64 + 1).read_to_end(&mut out);
-            read.map_err(|e| broken(format!("The gzip ends before its end, or is damaged ({e}). Send it again.")))?;
-            if out.len() > UNPACKED { Err(too_large(UNPACKED)) } else { Ok(out) }
-        }
+        "gzip" => message::unpack(&sent).map_err(unreadable),
         other => {
             let says = format!(
                 "“{}” is no packing that is known here: send it plain or as gzip.",
@@ -161,6 +146,7 @@ async fn body(request: &HttpRequest, mut payload: web::Payload) -> Result<Vec<u8
 fn unreadable(error: MessageError) -> Details {
     let (status, kind) = match &error {
         MessageError::TooMany => (StatusCode::PAYLOAD_TOO_LARGE, "too-many-records"),
+        MessageError::TooLarge(_) => (StatusCode::PAYLOAD_TOO_LARGE, "too-large"),
         MessageError::Unreadable(_) | MessageError::Version(_) | MessageError::Empty => {
             (StatusCode::BAD_REQUEST, "unreadable")
         }
