@@ -6,7 +6,7 @@ use ebrel_formats::message::{Message, Refused};
 use ebrel_store::batches::{Origin, Source};
 use ebrel_store::readings::Reading;
 use ebrel_store::{Store, StoreError, Unit};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use tokio::sync::{mpsc, oneshot};
 use utoipa::ToSchema;
@@ -18,7 +18,7 @@ const NAMED: usize = 100;
 const MOST_STREAMS: usize = 1000;
 
 /// What became of a message. `records` is the sum of new, known, contradicting and refused.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 pub struct Receipt {
     /// Records of the message.
     pub records: usize,
@@ -35,7 +35,7 @@ pub struct Receipt {
 }
 
 /// Why a record could not be taken.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Reason {
     /// Which record of the message it was, counted from 1.
     pub record: usize,

@@ -10,6 +10,7 @@
 //! * [`series`]: what a raw reading means (placement and calibration by date), and series thinned for a screen.
 //! * [`quality`]: tests that find what is wrong with a record, as intervals with evidence and a sentence.
 //! * [`geometry`], [`power`], [`radio`], [`sun`]: holes and sensing volumes, batteries and panels, packets and links, daylight.
+//! * [`network`]: the health of nodes: silences, batteries, shares of what was to come.
 //! * [`planning`]: from a question to a station that can be dug: depths, methods, ports, program, budgets, kit, dates.
 //! * [`temperature`]: thermocouples, thermistors, platinum; a thermometer against a reference; the sun test.
 //! * [`bench`]: a calibration run as it is typed, read and led on.
@@ -28,6 +29,7 @@ pub mod calibration;
 pub mod drafts;
 pub mod field;
 pub mod geometry;
+pub mod network;
 pub mod planning;
 pub mod power;
 pub mod quality;

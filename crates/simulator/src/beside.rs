@@ -33,7 +33,27 @@ pub enum Sees {
     Air,
     /// The node's own battery without a panel, V.
     Battery,
+    /// A battery that is at its end, V: some weeks are left.
+    WeakBattery,
+    /// Signal of the node's radio, dBm: rain and wet soil eat it.
+    Signal,
+    /// Humidity in a box that is tight, %.
+    DryBox,
+    /// Humidity in a box that leaks: each rain brings water, and weeks take it away, %.
+    WetBox,
+    /// The logger's own temperature, °C.
+    Panel,
 }
+
+impl Sees {
+    /// Whether it tells of the box and its radio, and of nothing in soil or air.
+    const fn is_of_the_node(self) -> bool {
+        matches!(self, Self::WeakBattery | Self::Signal | Self::DryBox | Self::WetBox | Self::Panel)
+    }
+}
+
+/// Signal of a node's radio on a dry day, dBm.
+const SIGNAL_DBM: f64 = -84.0;
 
 /// A port and what is at it.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -69,24 +89,29 @@ fn tension_kpa(theta: f64) -> f64 {
 }
 
 /// A station while it is simulated. Half cover is the mean of two soils.
-pub(crate) struct Station<'b> {
-    of: &'b Beside,
+pub(crate) struct Station {
+    of: Beside,
     closed: Soil,
     open: Option<Soil>,
     rng: ChaCha8Rng,
+    /// Chance of what tells of the node itself: probes read the same with and without it.
+    own_rng: ChaCha8Rng,
     battery_v: f64,
-    readings: Vec<Vec<(i64, f64)>>,
+    /// Water vapour in a box that leaks, as relative humidity, %.
+    damp_pct: f64,
 }
 
-impl<'b> Station<'b> {
-    pub fn new(of: &'b Beside, scenario: &Scenario, seed: u64) -> Self {
+impl Station {
+    pub fn new(of: &Beside, scenario: &Scenario, seed: u64) -> Self {
+        let probes = of.ports.iter().filter(|p| !p.sees.is_of_the_node()).count();
         Self {
-            of,
+            of: of.clone(),
             closed: Soil::new(&scenario.horizons),
             open: (of.cover == Cover::Half).then(|| Soil::new(&scenario.horizons)),
-            rng: ChaCha8Rng::seed_from_u64(seed ^ (0x5eed << of.ports.len())),
+            rng: ChaCha8Rng::seed_from_u64(seed ^ (0x5eed << probes)),
+            own_rng: ChaCha8Rng::seed_from_u64(seed ^ (0xb0c5 << probes)),
             battery_v: 3.62,
-            readings: vec![Vec::new(); of.ports.len()],
+            damp_pct: 34.0,
         }
     }
 
@@ -102,12 +127,16 @@ impl<'b> Station<'b> {
         self.open.as_ref().map_or(closed, |open| closed.midpoint(of(open)))
     }
 
-    pub fn take(&mut self, t: i64, now: &Now) {
+    /// What the ports read, in their order.
+    pub fn measure(&mut self, now: &Now) -> Vec<f64> {
         self.battery_v -= 1.2e-6 * (1.0 + 0.01 * (10.0 - now.air_c).max(0.0));
-        for (i, port) in self.of.ports.iter().enumerate() {
+        self.damp_pct += (if now.rain_mm > 0.0 { 88.0 } else { 34.0 } - self.damp_pct)
+            * if now.rain_mm > 0.0 { 0.02 } else { 0.0012 };
+        let mut values = Vec::with_capacity(self.of.ports.len());
+        for port in self.of.ports.clone() {
             let (theta, soil_c) = (self.mean(|s| s.liquid(port.depth_cm)), self.mean(|s| s.temperature(port.depth_cm)));
-            let mut noise =
-                |sigma: f64| sigma * <StandardNormal as Distribution<f64>>::sample(&StandardNormal, &mut self.rng);
+            let rng = if port.sees.is_of_the_node() { &mut self.own_rng } else { &mut self.rng };
+            let mut noise = |sigma: f64| sigma * <StandardNormal as Distribution<f64>>::sample(&StandardNormal, rng);
             let value = match port.sees {
                 Sees::Blade(serial) => {
                     to_step(blade_output_mv(serial, theta) + 0.10 * (soil_c - 20.0) + noise(0.8), 0.1)
@@ -119,13 +148,18 @@ impl<'b> Station<'b> {
                     to_step(now.air_c - if self.open.is_some() { 0.0 } else { 0.6 * now.sun } + noise(0.05), 0.01)
                 }
                 Sees::Battery => to_step(self.battery_v + 0.002 * (now.air_c - 10.0) / 10.0 + noise(0.003), 0.01),
+                Sees::WeakBattery => {
+                    let left = 3.62 - (3.62 - self.battery_v) * 90.0;
+                    to_step(left + 0.006 * (now.air_c - 10.0) / 10.0 + noise(0.003), 0.01)
+                }
+                Sees::Signal => (SIGNAL_DBM - 3.0 * now.rain_mm - 24.0 * (theta - 0.2).max(0.0) + noise(1.2)).round(),
+                Sees::DryBox => (31.0 + 0.2 * (now.air_c - 10.0) + noise(0.6)).round(),
+                Sees::WetBox => (self.damp_pct + noise(0.8)).round(),
+                Sees::Panel => to_step(now.air_c + 4.0 * now.sun + noise(0.05), 0.1),
             };
-            self.readings[i].push((t, value));
+            values.push(value);
         }
-    }
-
-    pub fn into_readings(self) -> Vec<Vec<(i64, f64)>> {
-        self.readings
+        values
     }
 }
 

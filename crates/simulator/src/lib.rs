@@ -2,6 +2,7 @@
 //!
 //! [`simulate`] takes a [`Scenario`] and a seed and returns [`Simulated`]: the raw readings that a node would have
 //! stored, and the list of [`Fault`]s that were put in. The same seed gives the same readings, bit for bit.
+//! [`World`] goes on step by step, and [`network`] has the stand-ins that ship: nodes and a gateway that keep what was not confirmed.
 //! [`practice`] is a bench with balance, oven and handheld reader, and [`PracticeThermometer`] a bath, to learn on.
 //! It is no model to learn hydrology from: water moves by gravity drainage and capillary smoothing between thin
 //! layers, heat by conduction with freezing, which is enough to look and behave like soil.
@@ -10,12 +11,14 @@ mod bath;
 mod bench;
 mod beside;
 mod faults;
+pub mod network;
 pub mod practice;
 mod probes;
 mod rounding;
 mod scenario;
 mod soil;
 mod weather;
+mod world;
 
 pub use bath::{BathReadings, PracticeThermometer, SETTINGS_C};
 pub use bench::{BenchRun, SampleMasses, drying_container};
@@ -24,12 +27,9 @@ pub use faults::{Fault, FaultKind};
 pub use probes::blade_dielectric_curve;
 pub use scenario::{Horizon, MoistureProbe, Scenario, ostrelle_cut_coupe};
 pub use weather::Season;
+pub use world::{Step, World};
 
 use probes::Readings;
-use rand::SeedableRng;
-use rand_chacha::ChaCha8Rng;
-use soil::Soil;
-use weather::Weather;
 
 /// One stream of raw readings as the node stored them.
 #[derive(Debug, Clone, PartialEq)]
@@ -54,50 +54,28 @@ pub struct Simulated {
 /// Runs weather, soil, probes and faults over the scenario's time.
 #[must_use]
 pub fn simulate(scenario: &Scenario, seed: u64) -> Simulated {
-    let mut rng = ChaCha8Rng::seed_from_u64(seed);
-    let mut weather = Weather::new(&mut rng, scenario.season);
-    let mut soil = Soil::new(&scenario.horizons);
+    let mut world = World::new(scenario, seed, &[]);
     let mut readings = Readings::new(scenario);
-    // A year of running in lets the profile forget how it was begun.
-    let mut t = scenario.start - 365 * 86_400;
-    while t <= scenario.end {
-        let now = weather.step(t, &mut rng);
-        soil.step(&now, t, scenario.canopy_removed);
-        if t >= scenario.start {
-            readings.take(t, &now, &soil, &mut rng);
-        }
-        t += scenario.interval;
+    while let Some(step) = world.until(scenario.end) {
+        readings.keep(step.t, &step.values[0]);
     }
-    let faults = faults::apply(scenario, &mut readings, &mut rng);
+    let faults = faults::apply(scenario, &mut readings, &mut world.rng);
     Simulated { streams: readings.into_streams(), faults }
 }
 
 /// Runs stations beside that of the scenario, under its weather: for each its ports with readings in order of time.
 #[must_use]
 pub fn simulate_beside(scenario: &Scenario, seed: u64, others: &[Beside]) -> Vec<Vec<Vec<(i64, f64)>>> {
-    let mut rng = ChaCha8Rng::seed_from_u64(seed);
-    let mut weather = Weather::new(&mut rng, scenario.season);
-    // The weather draws from the one stream of chance that the first station's noise draws from: it must draw here too.
-    let mut soil = Soil::new(&scenario.horizons);
-    let mut first = Readings::new(scenario);
-    let mut stations: Vec<beside::Station<'_>> =
-        others.iter().map(|o| beside::Station::new(o, scenario, seed)).collect();
-    let mut t = scenario.start - 365 * 86_400;
-    while t <= scenario.end {
-        let now = weather.step(t, &mut rng);
-        soil.step(&now, t, scenario.canopy_removed);
-        for station in &mut stations {
-            station.step(&now, t);
-        }
-        if t >= scenario.start {
-            first.take(t, &now, &soil, &mut rng);
-            for station in &mut stations {
-                station.take(t, &now);
+    let mut world = World::new(scenario, seed, others);
+    let mut all: Vec<Vec<Vec<(i64, f64)>>> = others.iter().map(|o| vec![Vec::new(); o.ports.len()]).collect();
+    while let Some(step) = world.until(scenario.end) {
+        for (station, values) in all.iter_mut().zip(&step.values[1..]) {
+            for (port, value) in station.iter_mut().zip(values) {
+                port.push((step.t, *value));
             }
         }
-        t += scenario.interval;
     }
-    stations.into_iter().map(beside::Station::into_readings).collect()
+    all
 }
 
 #[cfg(test)]

@@ -45,7 +45,8 @@ impl Readings {
         }
     }
 
-    pub fn take(&mut self, t: i64, now: &Now, soil: &Soil, rng: &mut impl Rng) {
+    /// What the ports read, in their order.
+    pub fn measure(&mut self, now: &Now, soil: &Soil, rng: &mut impl Rng) -> Vec<f64> {
         let mut noise = |sigma: f64| sigma * <StandardNormal as Distribution<f64>>::sample(&StandardNormal, rng);
         let mut values = Vec::with_capacity(self.streams.len());
         for probe in &self.moisture {
@@ -62,9 +63,18 @@ impl Readings {
         self.battery_v += 0.0021 * now.sun - 0.00042 + 0.002 * (3.75 - self.battery_v);
         self.battery_v = self.battery_v.min(4.15);
         values.push(to_step(self.battery_v + 0.002 * (now.air_c - 10.0) / 10.0 + noise(0.003), 0.01));
+        values
+    }
+
+    pub fn keep(&mut self, t: i64, values: &[f64]) {
         for (stream, value) in self.streams.iter_mut().zip(values) {
-            stream.readings.push((t, value));
+            stream.readings.push((t, *value));
         }
+    }
+
+    /// The ports, in the order in which [`Self::measure`] reads them.
+    pub fn ports(&self) -> Vec<&'static str> {
+        self.streams.iter().map(|s| s.port).collect()
     }
 
     pub fn stream(&mut self, port: &str) -> Option<&mut SimulatedStream> {

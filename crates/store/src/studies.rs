@@ -29,6 +29,15 @@ impl Store {
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
+    /// Fixes the moment that counts as now in a study, or lets the machine's clock count.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn fix_now(&self, study: i64, now: Option<i64>) -> Result<(), StoreError> {
+        sqlx::query!("UPDATE study SET fixed_now = ?2 WHERE id = ?1", study, now).execute(&self.pool).await?;
+        Ok(())
+    }
+
     /// One study.
     ///
     /// # Errors

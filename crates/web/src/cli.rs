@@ -1,8 +1,9 @@
-//! The commands: `ebrel demo`, `serve`, `account`, `import`, `export`, `check`, `tests`.
+//! The commands: `ebrel demo`, `serve`, `account`, `simulate`, `import`, `watch`, `export`, `check`, `tests`.
 
 use crate::files::{self, ImportArgs, WatchArgs};
 use crate::serving::{self, ServeArgs};
 use crate::shell::figures::read_field;
+use crate::standins::simulate::{self, SimulateArgs};
 use crate::state::wall_clock;
 use crate::terminal::{open, tell};
 use anyhow::{anyhow, bail};
@@ -52,6 +53,8 @@ enum Command {
     /// Import logger files into a station: files, archives, workbooks, folders. Ends with 0 if all was read, 3 if some lines or cells
     /// were lost (it says which), 1 if nothing was stored.
     Import(ImportArgs),
+    /// Stand-ins for nodes and a gateway on simulated soil, which send to a running Ebrel or a broker.
+    Simulate(SimulateArgs),
     /// Import what comes into a folder, and what grows in it, until stopped.
     Watch(WatchArgs),
     /// Take a station's record out, as a record package (.zip) or a wide table (.csv).
@@ -122,6 +125,7 @@ pub async fn run() -> ExitCode {
         Command::Account { what: AccountCommand::Reset { data, name } } => serving::reset_account(&data, &name).await,
         Command::Import(args) => return files::ended(files::import(args).await),
         Command::Watch(args) => files::watch(args).await,
+        Command::Simulate(args) => simulate::run(args).await,
         Command::Export(args) => export(args).await,
         Command::Check { package, out, settings } => check(&package, &out, settings.as_deref()),
         Command::Tests => list_tests(),

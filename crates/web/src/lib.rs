@@ -16,5 +16,6 @@ mod rooms;
 pub mod server;
 mod serving;
 mod shell;
+mod standins;
 pub mod state;
 mod terminal;

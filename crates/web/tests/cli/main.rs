@@ -2,6 +2,8 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
+mod killed;
+
 use ebrel_core::soil::Horizon;
 use ebrel_core::units::Quantity;
 use ebrel_formats::package::read_path;
