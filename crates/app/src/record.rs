@@ -80,7 +80,17 @@ impl ChannelRecord {
     /// Values as shown, one per raw reading; NaN where no calibration held yet.
     #[must_use]
     pub fn values(&self) -> Cow<'_, [f64]> {
-        if self.is_calibrated() { Cow::Owned(self.history.resolve(self.view())) } else { self.corrected() }
+        self.values_in(self.view())
+    }
+
+    /// As [`Self::values`], of a part of [`Self::view`].
+    #[must_use]
+    pub fn values_in<'v>(&self, part: View<'v>) -> Cow<'v, [f64]> {
+        match &self.corrections[..] {
+            _ if self.is_calibrated() => Cow::Owned(self.history.resolve(part)),
+            [] => Cow::Borrowed(part.values),
+            standing => Cow::Owned(corrected(part, standing)),
+        }
     }
 
     /// The readings that are believed, by the flags of its station and the verdicts on them.

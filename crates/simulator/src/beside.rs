@@ -130,8 +130,8 @@ impl Station {
     /// What the ports read, in their order.
     pub fn measure(&mut self, now: &Now) -> Vec<f64> {
         self.battery_v -= 1.2e-6 * (1.0 + 0.01 * (10.0 - now.air_c).max(0.0));
-        self.damp_pct += (if now.rain_mm > 0.0 { 88.0 } else { 34.0 } - self.damp_pct)
-            * if now.rain_mm > 0.0 { 0.02 } else { 0.0012 };
+        let (toward, share) = if now.rain_mm > 0.0 { (94.0, 0.06) } else { (40.0, 0.0004) };
+        self.damp_pct += (toward - self.damp_pct) * share;
         let mut values = Vec::with_capacity(self.of.ports.len());
         for port in self.of.ports.clone() {
             let (theta, soil_c) = (self.mean(|s| s.liquid(port.depth_cm)), self.mean(|s| s.temperature(port.depth_cm)));

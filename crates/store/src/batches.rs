@@ -18,6 +18,8 @@ pub enum Source {
 }
 
 impl Source {
+    const ALL: [Self; 4] = [Self::File, Self::Message, Self::Hand, Self::Demo];
+
     const fn code(self) -> &'static str {
         match self {
             Self::File => "file",
@@ -117,24 +119,37 @@ impl Store {
         Ok(all)
     }
 
-    /// The delivery that brought the value that stands at a time of a stream; `None` for a time without a reading, and for one
-    /// stored before deliveries were kept.
+    /// The delivery that brought the value that stands at a time of a stream: its number, when it was received, by what, and by which
+    /// import. `None` for a time without a reading, and for one stored before deliveries were kept.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn delivery_of(&self, stream: i64, t: UnixSeconds) -> Result<Option<Delivery>, StoreError> {
-        let number = sqlx::query_scalar!("SELECT batch FROM reading WHERE stream_id = ? AND t = ?", stream, t.0)
-            .fetch_optional(&self.pool)
-            .await?;
-        let Some(number) = number else { return Ok(None) };
-        let row = sqlx::query_as!(
-            Row,
-            "SELECT s.stream_id, b.id, b.received_at, b.import_id, s.first, s.last, s.readings
-             FROM batch_stream s JOIN batch b ON b.id = s.batch_id WHERE s.stream_id = ? AND s.batch_id = ?",
+    pub async fn delivery_of(&self, stream: i64, t: UnixSeconds) -> Result<Option<(i64, Origin)>, StoreError> {
+        let row = sqlx::query!(
+            "SELECT b.id, b.received_at, b.source, b.import_id FROM reading r JOIN batch b ON b.id = r.batch
+             WHERE r.stream_id = ? AND r.t = ?",
             stream,
-            number
+            t.0
         );
-        Ok(row.fetch_optional(&self.pool).await?.map(Delivery::from))
+        let row = row.fetch_optional(&self.pool).await?;
+        Ok(row.and_then(|r| {
+            let source = Source::ALL.into_iter().find(|s| s.code() == r.source)?;
+            Some((r.id, Origin { source, import: r.import_id, received_at: UnixSeconds(r.received_at) }))
+        }))
+    }
+
+    /// When the last `n` readings of a stream arrived, each arrival once and in order; those that files brought are none.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn arrivals(&self, stream: i64, n: i64) -> Result<Vec<i64>, StoreError> {
+        let rows = sqlx::query_scalar!(
+            "SELECT DISTINCT received_at FROM batch WHERE import_id IS NULL
+             AND id IN (SELECT batch FROM reading WHERE stream_id = ? ORDER BY t DESC LIMIT ?) ORDER BY received_at",
+            stream,
+            n
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
     }
 }
 
@@ -176,16 +191,39 @@ mod tests {
         let stream = stream(&store).await;
         let at = |hours: i64| Origin::of(Source::Message, UnixSeconds(hours * 3600));
         let reading = |i: i64| Reading { stream, t: i * 900, raw: i as f64 };
-        store.add_readings(&at(1), (0..10).map(reading).collect()).await.unwrap();
-        store.add_readings(&at(9), (5..20).map(reading).collect()).await.unwrap();
-        store.add_readings(&at(10), (0..20).map(reading).collect()).await.unwrap();
+        store.add_readings(&at(49), (0..10).map(reading).collect()).await.unwrap();
+        store.add_readings(&at(57), (5..20).map(reading).collect()).await.unwrap();
+        store.add_readings(&at(58), (0..20).map(reading).collect()).await.unwrap();
         let deliveries = store.deliveries_at(1).await.unwrap().remove(&stream).unwrap();
         let told: Vec<_> = deliveries.iter().map(|d| (d.first.0 / 900, d.last.0 / 900, d.readings)).collect();
         assert_eq!(told, [(0, 9, 10), (10, 19, 10)], "the third brought nothing new");
         let of = async |i: i64| store.delivery_of(stream, UnixSeconds(i * 900)).await.unwrap();
-        assert_eq!(of(7).await.unwrap().received_at.0, 3600, "the first that brought it");
-        assert_eq!(of(12).await.unwrap().received_at.0, 9 * 3600);
+        assert_eq!(of(7).await.unwrap().1, at(49), "the first that brought it");
+        assert_eq!(of(12).await.unwrap().1, at(57));
         assert_eq!(of(40).await, None);
         assert_eq!(deliveries[0].spans(), SpanSeconds(9 * 900));
+        assert_eq!(store.arrivals(stream, 100).await.unwrap(), [49 * 3600, 57 * 3600]);
+        assert_eq!(store.arrivals(stream, 3).await.unwrap(), [57 * 3600]);
+    }
+
+    #[tokio::test]
+    async fn messages_in_time_are_one_delivery_a_day_and_late_ones_their_own() {
+        let (store, _dir) = store().await;
+        let stream = stream(&store).await;
+        let send = async |received: i64, t: i64| {
+            let origin = Origin::of(Source::Message, UnixSeconds(received));
+            store.add_readings(&origin, vec![Reading { stream, t, raw: 1.0 }]).await.unwrap();
+        };
+        for i in 0..96 * 3 {
+            // One in ten of the second day comes two days later.
+            let late = (96..192).contains(&i) && i % 10 == 0;
+            send(i * 900 + 5 + if late { 2 * 86_400 } else { 0 }, i * 900).await;
+        }
+        let deliveries = store.deliveries_at(1).await.unwrap().remove(&stream).unwrap();
+        assert_eq!(deliveries.iter().map(|d| d.readings).sum::<usize>(), 288, "each is counted");
+        let slow = deliveries.iter().filter(|d| d.received_at - d.first > SpanSeconds::DAY).count();
+        assert_eq!((deliveries.len() - slow, slow), (3, 10));
+        let of = store.delivery_of(stream, UnixSeconds(50 * 900)).await.unwrap().unwrap();
+        assert_eq!(of.1.received_at.0, 50 * 900 + 5, "a reading knows its own");
     }
 }

@@ -57,6 +57,7 @@ impl Store {
             .foreign_keys(true)
             .busy_timeout(Duration::from_secs(10));
         let pool = SqlitePoolOptions::new().max_connections(6).connect_with(options).await?;
+        copy_before_migrating(&pool, path).await?;
         MIGRATIONS.run(&pool).await?;
         Ok(Self { pool, cache: Arc::new(SeriesCache::default()) })
     }
@@ -70,6 +71,24 @@ impl Store {
     pub(crate) async fn write(&self) -> Result<sqlx::Transaction<'static, sqlx::Sqlite>, StoreError> {
         Ok(self.pool.begin_with("BEGIN IMMEDIATE").await?)
     }
+}
+
+/// Copies a database of an earlier version before it is brought to this one: `ebrel.before-14.db` lies beside it then.
+async fn copy_before_migrating(pool: &SqlitePool, path: &Path) -> Result<(), StoreError> {
+    let known = "SELECT count(*) FROM sqlite_master WHERE name = '_sqlx_migrations'";
+    if sqlx::query_scalar::<_, i64>(known).fetch_one(pool).await? == 0 {
+        return Ok(());
+    }
+    let applied: Option<i64> = sqlx::query_scalar("SELECT max(version) FROM _sqlx_migrations").fetch_one(pool).await?;
+    let next = MIGRATIONS.iter().map(|m| m.version).filter(|v| applied.is_some_and(|a| *v > a)).min();
+    if let Some(next) = next {
+        let copy = path.with_extension(format!("before-{next}.db"));
+        // One that is there was made by a start that was cut off: what it holds is older, and as good.
+        if !copy.exists() {
+            crate::safety::copy(pool, &copy).await?;
+        }
+    }
+    Ok(())
 }
 
 /// Turns a broken UNIQUE rule into a sentence.
@@ -144,6 +163,9 @@ mod tests {
         let store = Store::open(&path).await.unwrap();
         let kept = store.calibrations(&crate::calibrations::Subject::Probe(7)).await.unwrap();
         assert_eq!((kept.len(), kept[0].version, &kept[0].curve, &kept[0].retired), (1, 2, &curve, &None));
+        // It lies beside as it was before.
+        let (found, readings) = crate::safety::examine_file(&dir.path().join("ebrel.before-4.db")).await.unwrap();
+        assert_eq!((found, readings), Default::default());
     }
 
     #[tokio::test]

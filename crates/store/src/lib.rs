@@ -31,6 +31,7 @@ pub mod readings;
 pub mod recipes;
 pub mod register;
 pub mod runs;
+pub mod safety;
 pub mod sessions;
 pub mod settings;
 pub mod snapshots;

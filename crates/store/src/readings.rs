@@ -1,6 +1,6 @@
 //! Raw readings: stored once, as they came, for ever.
 
-use crate::batches::Origin;
+use crate::batches::{Origin, Source};
 use crate::blocks::{Before, month_of, read_months, renew_blocks};
 use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::Repeat;
@@ -37,6 +37,7 @@ pub struct Added {
 
 /// Rows per INSERT: one SQL text serves all full ones.
 const ROWS: usize = 500;
+const DAY: i64 = 86_400;
 
 impl Store {
     /// Stores readings that are not known yet as one delivery, all or none. The first value of a stream and time stands for ever;
@@ -150,7 +151,7 @@ impl Unit {
         added.new_records = distinct_times(&fresh);
         added.known_records = distinct_times(&readings) - added.new_records;
         if let Some(batch) = begun {
-            note_brought(self.connection(), batch, &brought).await?;
+            note_brought(self.connection(), batch, origin, &brought).await?;
         }
         let stations = changed(self.connection(), &touched).await?;
         for station in stations {
@@ -255,9 +256,41 @@ async fn insert(connection: &mut SqliteConnection, batch: i64, readings: &[Readi
 /// What a delivery brought of a stream: its number, first and last time, how many readings.
 type Brought = (i64, i64, i64, i64);
 
-/// Keeps what a delivery brought of each stream.
-async fn note_brought(connection: &mut SqliteConnection, batch: i64, all: &[Brought]) -> Result<(), StoreError> {
-    for rows in all.chunks(ROWS) {
+/// Keeps what a delivery brought of each stream. What messages bring in time is kept by the day: a year of quarters of an hour is 365
+/// rows a stream, not 35,000. Each reading still knows its own delivery.
+async fn note_brought(
+    connection: &mut SqliteConnection,
+    batch: i64,
+    origin: &Origin,
+    all: &[Brought],
+) -> Result<(), StoreError> {
+    let in_time = |first: i64| origin.source == Source::Message && (0..DAY).contains(&(origin.received_at.0 - first));
+    let today = origin.received_at.0.div_euclid(DAY) * DAY;
+    let mut own = Vec::with_capacity(all.len());
+    for brought in all {
+        let (stream, first, last, n) = *brought;
+        let joined = in_time(first)
+            && {
+                let join = sqlx::query!(
+                "UPDATE batch_stream SET first = min(first, ?2), last = max(last, ?3), readings = readings + ?4
+                 WHERE stream_id = ?1
+                 AND batch_id = (SELECT b.id FROM batch_stream o JOIN batch b ON b.id = o.batch_id WHERE o.stream_id = ?1
+                     AND b.source = 'message' AND b.received_at BETWEEN ?5 AND ?6 AND b.received_at - o.first < 86400
+                     ORDER BY o.batch_id DESC LIMIT 1)",
+                stream,
+                first,
+                last,
+                n,
+                today,
+                origin.received_at.0
+            );
+                join.execute(&mut *connection).await?.rows_affected() > 0
+            };
+        if !joined {
+            own.push(*brought);
+        }
+    }
+    for rows in own.chunks(ROWS) {
         let sql = rows_of("INSERT INTO batch_stream VALUES", "(?,?,?,?,?)", rows.len());
         let mut query = sqlx::query(sqlx::AssertSqlSafe(sql.as_str()));
         for (stream, first, last, n) in rows {

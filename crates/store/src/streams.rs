@@ -49,7 +49,8 @@ pub struct UnplacedPort {
 }
 
 impl Store {
-    /// Ports of a station's nodes that send and have no probe, by node and port: nobody knows what their readings mean.
+    /// Ports of a station's nodes that send and have no probe, by node and port: nobody knows what their readings mean. What tells of
+    /// the node itself needs none.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
@@ -66,6 +67,9 @@ impl Store {
         for r in rows.fetch_all(&self.pool).await? {
             let first = r.first.map(UnixSeconds);
             let quantity = Quantity::from_code(&r.quantity);
+            if quantity.is_some_and(Quantity::is_of_the_node) {
+                continue;
+            }
             match ports.last_mut().filter(|p| p.node_id == r.node_id && p.port == r.port) {
                 Some(port) => {
                     port.quantities.extend(quantity);

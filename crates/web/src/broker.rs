@@ -155,7 +155,7 @@ async fn connection(
                 }
             }
             Ok(Event::Incoming(Incoming::SubAck(answer))) => {
-                let refused = answer.return_codes.iter().any(|c| *c == rumqttc::SubscribeReasonCode::Failure);
+                let refused = answer.return_codes.contains(&rumqttc::SubscribeReasonCode::Failure);
                 let now = wall_clock();
                 told.send_modify(|t| {
                     t.link = match refused {

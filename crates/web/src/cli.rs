@@ -1,6 +1,8 @@
-//! The commands: `ebrel demo`, `serve`, `account`, `simulate`, `import`, `watch`, `export`, `check`, `tests`.
+//! The commands: `ebrel demo`, `serve`, `account`, `simulate`, `import`, `watch`, `export`, `backup`,
+//! `restore`, `doctor`, `check`, `tests`.
 
 use crate::files::{self, ImportArgs, WatchArgs};
+use crate::safekeeping;
 use crate::serving::{self, ServeArgs};
 use crate::shell::figures::read_field;
 use crate::standins::simulate::{self, SimulateArgs};
@@ -59,6 +61,30 @@ enum Command {
     Watch(WatchArgs),
     /// Take a station's record out, as a record package (.zip) or a wide table (.csv).
     Export(ExportArgs),
+    /// Make a backup, also while a server runs: FILE, and beside it FILE.files with what was uploaded. It is read back before it counts.
+    Backup {
+        /// Where the data lie.
+        #[arg(long)]
+        data: PathBuf,
+        /// The backup; an older one of this name is replaced once the new one holds.
+        #[arg(long)]
+        to: PathBuf,
+    },
+    /// Put a backup into an empty directory.
+    Restore {
+        /// The backup, as `ebrel backup` made it.
+        #[arg(long)]
+        from: PathBuf,
+        /// Where the data are to lie.
+        #[arg(long)]
+        data: PathBuf,
+    },
+    /// Look a data directory through, one line for each thing; ends with 1 if something is wrong.
+    Doctor {
+        /// Where the data lie.
+        #[arg(long)]
+        data: PathBuf,
+    },
     /// Run all tests over a record package (a folder or a .zip); no database is needed.
     Check {
         /// The package.
@@ -127,6 +153,9 @@ pub async fn run() -> ExitCode {
         Command::Watch(args) => files::watch(args).await,
         Command::Simulate(args) => simulate::run(args).await,
         Command::Export(args) => export(args).await,
+        Command::Backup { data, to } => safekeeping::backup(&data, &to).await,
+        Command::Restore { from, data } => safekeeping::restore(&from, &data).await,
+        Command::Doctor { data } => safekeeping::doctor(&data).await,
         Command::Check { package, out, settings } => check(&package, &out, settings.as_deref()),
         Command::Tests => list_tests(),
     };

@@ -13,6 +13,7 @@ pub mod cli;
 mod components;
 mod files;
 mod rooms;
+mod safekeeping;
 pub mod server;
 mod serving;
 mod shell;

@@ -1,7 +1,7 @@
 //! The demo's other stations of Ostrelle Wood: two years of record, and the logs that explain what is odd in it. They are made
 //! after the first page is there; an interrupted start goes on with what is missing.
 
-use super::stories::{DAY, FAST_S_PER_WEEK, VISITS, built_cm, installation, swap_span, swapped_ports, visit};
+use super::stories::{DAY, FAST_S_PER_WEEK, VISITS, arrived, built_cm, installation, swap_span, swapped_ports, visit};
 use super::{accept_probe, probe};
 use crate::field::{Pack, pack, receive};
 use crate::planning::PlanError;
@@ -11,7 +11,6 @@ use ebrel_core::units::{DepthCm, Principle, Quantity, SpanSeconds, UnixSeconds};
 use ebrel_simulator::{
     BenchRun, Beside, Cover, PortBeside, Scenario, Sees, ostrelle_cut_coupe, simulate_beside, three_rod_counts,
 };
-use ebrel_store::batches::{Origin, Source};
 use ebrel_store::calibrations::{Adoption, MadeWith, Subject};
 use ebrel_store::events::StoredEvent;
 use ebrel_store::placements::NewPlacement;
@@ -22,6 +21,9 @@ use serde_json::Value;
 /// From when a bent rod of the twin at 15 cm counts too little, and by how much.
 const BENT: (i64, f64) = (560, -2_600.0);
 
+/// Days before the end in which the ride edge's battery gives out.
+const LAST_WEEKS: i64 = 64;
+
 /// What is made of one station.
 pub(super) struct Story {
     /// Its part of the demo, and its name.
@@ -29,11 +31,13 @@ pub(super) struct Story {
     pub code: &'static str,
     pub node: &'static str,
     cover: Cover,
+    /// Another station's node whose box and radio are made with it.
+    first: Option<&'static str>,
 }
 
 const STORIES: [Story; 2] = [
-    Story { part: "Uncut coupe", code: "uncut", node: "node 02", cover: Cover::Closed },
-    Story { part: "Ride edge", code: "ride", node: "node 03", cover: Cover::Half },
+    Story { part: "Uncut coupe", code: "uncut", node: "node 02", cover: Cover::Closed, first: Some("node 01") },
+    Story { part: "Ride edge", code: "ride", node: "node 03", cover: Cover::Half, first: None },
 ];
 
 /// Parts of the demo that are still to be made.
@@ -146,7 +150,35 @@ fn channels(story: &Story, pack: &Pack, start: i64) -> Vec<Channel> {
         channels.push(one("air", Quantity::AirTemperature, "degC", -150.0, Sees::Air));
     }
     channels.push(one("batt", Quantity::BatteryVoltage, "V", 0.0, Sees::Battery));
+    // The uncut coupe's box was closed with a cable between its lips.
+    let humidity = if story.cover == Cover::Closed { Sees::WetBox } else { Sees::DryBox };
+    channels.push(one("box", Quantity::EnclosureHumidity, "%", 5.0, humidity));
+    channels.push(one("radio", Quantity::SignalStrength, "dBm", 5.0, Sees::Signal));
     channels
+}
+
+/// The box and radio of the first station's node: with the uncut coupe's record, so that the first page waits for neither.
+async fn first_nodes_own(
+    store: &Store,
+    node: i64,
+    scenario: &Scenario,
+    made: Vec<Vec<(i64, f64)>>,
+) -> Result<(), StoreError> {
+    let told = [("box", Quantity::EnclosureHumidity, "%"), ("radio", Quantity::SignalStrength, "dBm")];
+    for ((port, quantity, unit), readings) in told.into_iter().zip(made) {
+        let stream = store.ensure_stream(node, port, quantity, unit, Some(scenario.interval)).await?;
+        let of = readings.into_iter().map(|(t, raw)| Reading { stream, t, raw }).collect();
+        for (origin, readings) in arrived(of, scenario.start, scenario.end) {
+            store.add_readings(&origin, readings).await?;
+        }
+    }
+    Ok(())
+}
+
+/// A battery in its last weeks: what the discharge takes beyond its slow fall, V.
+fn weakening(t: i64, end: i64) -> f64 {
+    let days = (t - end + LAST_WEEKS * DAY).max(0) as f64 / DAY as f64;
+    (0.0026 * days * 100.0).round() / 100.0
 }
 
 /// Stores the record: simulated, by the node's own clock, with its faults.
@@ -158,11 +190,20 @@ async fn record(
     scenario: &Scenario,
 ) -> Result<(), StoreError> {
     let ports: Vec<PortBeside> = channels.iter().flat_map(|c| c.from.iter().map(|f| f.1)).collect();
-    let (of, beside) = (scenario.clone(), Beside { cover: story.cover, ports });
-    let made = tokio::task::spawn_blocking(move || simulate_beside(&of, super::SEED, &[beside])).await;
-    let made = made.map_err(|e| StoreError::Rule(format!("The demo's record could not be made: {e}")))?;
+    let of = scenario.clone();
+    let own = [Sees::DryBox, Sees::Signal].map(|sees| PortBeside { depth_cm: 5.0, sees }).to_vec();
+    let beside = [Beside { cover: story.cover, ports }, Beside { cover: Cover::Half, ports: own }];
+    let made = tokio::task::spawn_blocking(move || simulate_beside(&of, super::SEED, &beside)).await;
+    let mut made = made.map_err(|e| StoreError::Rule(format!("The demo's record could not be made: {e}")))?;
+    let own = made.pop().unwrap_or_default();
+    if let Some(first) = story.first {
+        let station = store.station(store.station_of_node(node).await?).await?;
+        let nodes = store.nodes(station.study_id).await?;
+        if let Some(first) = nodes.iter().find(|n| n.name == first) {
+            first_nodes_own(store, first.id, scenario, own).await?;
+        }
+    }
     let mut simulated = made.into_iter().flatten();
-    let origin = Origin::of(Source::Demo, UnixSeconds(scenario.end));
     let mut streams = Vec::new();
     for channel in &channels {
         let mut readings: Vec<(i64, f64)> = Vec::new();
@@ -185,13 +226,17 @@ async fn record(
         exchange(&mut streams, scenario.start);
     }
     let sets: Vec<i64> = VISITS.iter().map(|d| scenario.start + d * DAY + 9 * 3600).collect();
-    for (_, stream, readings) in streams {
+    for (port, stream, readings) in streams {
         if !store.series(stream).await?.is_empty() {
             continue;
         }
         let kept = if story.code == "uncut" { by_own_clock(&readings, &sets, scenario) } else { readings };
-        let of = kept.into_iter().map(|(t, raw)| Reading { stream, t, raw });
-        store.add_readings(&origin, of.collect::<Vec<_>>()).await?;
+        let weak = story.code == "ride" && port == "batt";
+        let fallen = |t, v: f64| if weak { ((v - weakening(t, scenario.end)) * 100.0).round() / 100.0 } else { v };
+        let of = kept.into_iter().map(|(t, raw)| Reading { stream, t, raw: fallen(t, raw) }).collect();
+        for (origin, readings) in arrived(of, scenario.start, scenario.end) {
+            store.add_readings(&origin, readings).await?;
+        }
     }
     Ok(())
 }

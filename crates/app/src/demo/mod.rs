@@ -65,9 +65,10 @@ pub async fn seed(store: &Store) -> Result<(), StoreError> {
         readings.extend(stream.readings.iter().map(|(t, raw)| Reading { stream: id, t: *t, raw: *raw }));
         repeats.extend(stream.repeats.iter().map(|(t, raw)| Reading { stream: id, t: *t, raw: *raw }));
     }
-    let origin = Origin::of(Source::Demo, UnixSeconds(scenario.end));
-    store.add_readings(&origin, readings).await?;
-    store.add_readings(&origin, repeats).await?;
+    for (origin, readings) in stories::arrived(readings, scenario.start, scenario.end) {
+        store.add_readings(&origin, readings).await?;
+    }
+    store.add_readings(&Origin::of(Source::Demo, UnixSeconds(scenario.end)), repeats).await?;
     place_probes(store, node, &scenario).await?;
     calibrate(store, study_id, &scenario).await?;
     for event in events(&scenario) {

@@ -6,12 +6,16 @@ use crate::field::Pack;
 use ebrel_core::field::{ClockCheck, Deed, Entry, LogKind, RepairKind};
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
 use ebrel_simulator::three_rod_counts;
+use ebrel_store::batches::{Origin, Source};
 use ebrel_store::placements::NewPlacement;
+use ebrel_store::readings::Reading;
 use ebrel_store::{Store, StoreError};
 
 /// Days after the start on which somebody was there.
 pub(super) const VISITS: [i64; 4] = [196, 411, 601, 790];
 pub(super) const DAY: i64 = 86_400;
+/// Days after the start on which the gateway's line was down; what nodes had kept came when it was mended.
+pub(super) const OUTAGE: (i64, i64) = (872, 881);
 /// How fast the uncut coupe's clock goes, seconds a week.
 pub(super) const FAST_S_PER_WEEK: f64 = 40.0;
 /// How deep a probe was really put in: the stone and the slip of the two installations.
@@ -26,6 +30,14 @@ pub(super) fn built_cm(serial: &str, planned: f64) -> f64 {
 /// From when to when the plugs were in each other's ports.
 pub(super) fn swap_span(start: i64) -> (i64, i64) {
     (start + VISITS[1] * DAY + 10 * 3600, start + VISITS[2] * DAY + 10 * 3600)
+}
+
+/// When readings of a time arrived, by the gateway's line: those of the outage together at its end, all others in time.
+pub(super) fn arrived(readings: Vec<Reading>, start: i64, end: i64) -> [(Origin, Vec<Reading>); 2] {
+    let (from, to) = (start + OUTAGE.0 * DAY, start + OUTAGE.1 * DAY);
+    let (kept, in_time) = readings.into_iter().partition(|r| (from..to).contains(&r.t));
+    let of = |at| Origin::of(Source::Demo, UnixSeconds(at));
+    [(of(end), in_time), (of(to + 1800), kept)]
 }
 
 /// The day of the installation, each with what went otherwise than planned.

@@ -143,10 +143,16 @@ impl Curve {
         self.half_widths().map(|of| of(x))
     }
 
+    /// What one tin's own scatter takes of the 95 % half width: the term of a prediction interval that stays however many tins there are.
+    #[must_use]
+    pub fn half_width_of_tin(&self) -> Option<f64> {
+        Some(t_quantile(0.5 + super::BAND_LEVEL / 2.0, self.df.min(100_000)) * self.residual_sd?)
+    }
+
     /// The half width as a function of the raw output, if the curve has an uncertainty: Student's t is worked out once.
     #[must_use]
     pub fn half_widths(&self) -> Option<impl Fn(f64) -> f64> {
-        let ts = t_quantile(0.5 + super::BAND_LEVEL / 2.0, self.df.min(100_000)) * self.residual_sd?;
+        let ts = self.half_width_of_tin()?;
         Some(move |x: f64| {
             let z = self.z(x);
             // a'(A'A)⁻¹a by Horner's scheme in both directions.

@@ -127,6 +127,12 @@ impl Quantity {
         self.is_moisture() || matches!(self, Self::SoilTemperature | Self::ElectricalConductivity)
     }
 
+    /// Whether it tells of the node itself, its box and its radio: no probe needs to be placed for it.
+    #[must_use]
+    pub const fn is_of_the_node(self) -> bool {
+        matches!(self, Self::BatteryVoltage | Self::EnclosureHumidity | Self::PanelTemperature | Self::SignalStrength)
+    }
+
     /// How many decimals a reading of this quantity deserves on a page.
     #[must_use]
     pub const fn decimals(self) -> usize {

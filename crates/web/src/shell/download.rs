@@ -20,6 +20,11 @@ pub fn attachment(kind: &str, name: &str, text: String) -> HttpResponse {
     HttpResponse::Ok().content_type(kind).insert_header(disposition(name)).body(text)
 }
 
+/// Bytes as a file.
+pub fn bytes(kind: &str, name: &str, bytes: Vec<u8>) -> HttpResponse {
+    HttpResponse::Ok().content_type(kind).insert_header(disposition(name)).body(bytes)
+}
+
 /// A large file: it is made on the disk and sent from there, so that slow readers hold no memory.
 ///
 /// # Errors

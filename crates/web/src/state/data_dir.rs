@@ -13,6 +13,9 @@ const READY: &str = "Made-up data of Ebrel's demo: `ebrel demo --fresh` throws t
 const OWN: [&str; 7] =
     ["ebrel.db", "ebrel.db-wal", "ebrel.db-shm", "ebrel.db-journal", "session.key", "server.lock", MARK];
 
+/// How copies begin that were made before a database was brought to a later version.
+const BEFORE_MIGRATING: &str = "ebrel.before-";
+
 /// What a directory holds, as far as the demo is concerned.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Holds {
@@ -70,6 +73,11 @@ pub fn clear_demo(data: &Path) -> Result<(), String> {
     // The mark goes last: what a kill leaves half cleared is still known as the demo's.
     for name in OWN.iter().filter(|n| **n != MARK) {
         fs::remove_file(data.join(name)).or_else(missing).map_err(wrong)?;
+    }
+    for entry in fs::read_dir(data).into_iter().flatten().flatten() {
+        if entry.file_name().to_string_lossy().starts_with(BEFORE_MIGRATING) {
+            fs::remove_file(entry.path()).map_err(wrong)?;
+        }
     }
     let files = data.join("files");
     for entry in fs::read_dir(&files).into_iter().flatten().flatten() {

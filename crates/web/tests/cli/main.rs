@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
 mod killed;
+mod safety;
 
 use ebrel_core::soil::Horizon;
 use ebrel_core::units::Quantity;

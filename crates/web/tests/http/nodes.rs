@@ -11,15 +11,15 @@ use std::io::Write;
 use std::time::{Duration, SystemTime};
 
 /// A node of the first study's station that may send.
-struct Rig {
-    owner: Visitor,
-    store: Store,
-    node: i64,
+pub struct Rig {
+    pub owner: Visitor,
+    pub store: Store,
+    pub node: i64,
     key: String,
 }
 
 impl Rig {
-    async fn new() -> Self {
+    pub async fn new() -> Self {
         let owner = Visitor::owner().await;
         let store = Store::open(&owner.data().join("ebrel.db")).await.unwrap();
         let node = store.ensure_node(1, "node θ").await.unwrap();
@@ -43,7 +43,7 @@ impl Rig {
         .await
     }
 
-    async fn csv(&self, lines: &str) -> Value {
+    pub async fn csv(&self, lines: &str) -> Value {
         let (status, receipt) = self.send("text/csv", format!("time,port,quantity,value,unit\n{lines}")).await;
         assert_eq!(status, 200, "{receipt}");
         receipt
@@ -86,7 +86,7 @@ async fn shown(answer: reqwest::Response) -> String {
 }
 
 /// So many seconds ago, rounded to a minute.
-fn ago(seconds: i64) -> i64 {
+pub fn ago(seconds: i64) -> i64 {
     let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().as_secs() as i64;
     (now - seconds) / 60 * 60
 }

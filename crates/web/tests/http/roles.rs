@@ -36,6 +36,9 @@ fn address(entry: &Entry) -> String {
         ("{key}", "1"),
         ("{snapshot}", "1"),
         ("{log}", "none"),
+        ("{node}", "1"),
+        ("{stream}", "1"),
+        ("{message}", "1"),
     ];
     let address = parts.iter().fold(entry.pattern.clone(), |text, (name, value)| text.replace(name, value));
     assert!(!address.contains('{'), "{address}");

@@ -2,14 +2,15 @@
 
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
-use crate::shell::figures::{moment, span};
+use crate::shell::figures::{fixed, moment, span};
 use crate::shell::forms::{Field, words};
 use crate::shell::guard::CheckedForm;
 use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, see_other};
-use crate::state::State;
+use crate::state::{Mode, State, wall_clock};
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::network::heard;
 use ebrel_app::planning::StationPlan;
 use ebrel_app::record::StationRecord;
 use ebrel_core::roles::Role;
@@ -134,7 +135,7 @@ impl Planned {
 }
 
 struct Wrong {
-    station: i64,
+    link: String,
     sentence: String,
     when: String,
 }
@@ -147,6 +148,8 @@ struct StudyPage {
     next: Vec<Next>,
     wrong: Vec<Wrong>,
     stations: Vec<StationRow>,
+    /// How old the last backup is; of the made-up demo nobody needs one.
+    backup: Option<String>,
 }
 
 async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
@@ -159,9 +162,14 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
         let worst = state.store.worst_waiting(station.id, 3).await?;
         wrong.extend(worst.iter().map(|flag| worst_of(flag, &record, offset)));
         let extent = state.store.extent(station.id).await?;
-        if let Some((_, last)) = extent.filter(|(_, last)| (now - *last) > SpanSeconds(12 * 3600)) {
-            let sentence = format!("{} has been silent for {}.", station.name, (now - last).in_words());
-            wrong.insert(0, Wrong { station: station.id, sentence, when: moment(last, offset) });
+        for (node, (name, heard)) in heard(&state.store, station.id, now).await? {
+            if heard.is_silent() {
+                let (ago, missed) = ((now - heard.last).in_words(), heard.missed);
+                let sentence =
+                    format!("{name} of {} has been silent for {ago}: {missed} sendings missed.", station.name);
+                let link = format!("/stations/{}/nodes/{node}", station.id);
+                wrong.insert(0, Wrong { link, sentence, when: moment(heard.last, offset) });
+            }
         }
         let planned = StationPlan::load(&state.store, station.id).await?;
         let plan = match planned.found.stops(None).count() {
@@ -182,14 +190,32 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
         });
     }
     let shell = Shell::within(&state, &actor, &study.name, Room::Plan, &study, None).await?;
-    page(&StudyPage { shell, next: next(&study, &rows), study, wrong, stations: rows })
+    let backup = if state.mode == Mode::Demo { None } else { Some(backup_words(&state, &study).await?) };
+    page(&StudyPage { shell, next: next(&study, &rows), study, wrong, stations: rows, backup })
+}
+
+/// How old the last backup is, and how one is made.
+async fn backup_words(state: &State, study: &Study) -> Result<String, Problem> {
+    let made = state.store.last_backup().await?;
+    Ok(made.map_or_else(
+        || "There is no backup yet: `ebrel backup --data … --to FILE` makes one while Ebrel runs.".to_owned(),
+        |b| {
+            let ago = SpanSeconds((wall_clock() - b.at).0.max(0)).in_words();
+            let mega = fixed(b.bytes as f64 / 1e6, 1);
+            format!(
+                "The last backup is {ago} old: {} in {} ({mega}\u{a0}MB).",
+                moment(b.at, study.utc_offset_minutes),
+                b.place
+            )
+        },
+    ))
 }
 
 fn worst_of(flag: &WaitingFlag, record: &StationRecord, offset: i64) -> Wrong {
     let channel = record.channels.iter().find(|c| c.channel.stream.id == flag.stream_id);
     let at = channel.map(|c| c.channel.label()).unwrap_or_default();
     Wrong {
-        station: record.station.id,
+        link: format!("/stations/{}/review", record.station.id),
         sentence: format!("{} at {at}: {}", flag.test.definition().title, flag.reason),
         when: span(flag.start, flag.end, offset),
     }

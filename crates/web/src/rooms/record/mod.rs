@@ -1,8 +1,10 @@
 //! The room Record: a station's section and strips, and the import of logger files.
 
 pub mod import;
+mod network;
 mod nodes;
 mod station;
+mod values;
 
 /// Routes of this room.
 use crate::shell::routes::Routes;
@@ -10,5 +12,7 @@ use crate::shell::routes::Routes;
 pub fn routes(routes: &mut Routes<'_>) {
     station::routes(routes);
     import::routes(routes);
+    network::routes(routes);
     nodes::routes(routes);
+    values::routes(routes);
 }

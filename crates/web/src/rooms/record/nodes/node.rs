@@ -58,6 +58,7 @@ struct NodeRow {
 struct NodesPage {
     shell: Shell,
     id: i64,
+    study: i64,
     station: String,
     answer: String,
     nodes: Vec<NodeRow>,
@@ -137,7 +138,7 @@ async fn shown(
         ),
     };
     let shell = Shell::within(state, actor, "Nodes", Room::Record, &study, Some(&station)).await?;
-    page(&NodesPage { shell, id, station: station.name, answer, nodes, error, made, typed })
+    page(&NodesPage { shell, id, study: study.id, station: station.name, answer, nodes, error, made, typed })
 }
 
 fn key_row(key: NodeKey, now: UnixSeconds, offset: i64) -> KeyRow {

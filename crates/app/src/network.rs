@@ -1,0 +1,236 @@
+//! The nodes of a study: when each was heard, what came of what was to come, its battery, box and radio.
+
+use super::record::StationRecord;
+use ebrel_core::field::ClockCheck;
+use ebrel_core::network::{
+    Battery, DayOfValues, Fade, Heard, Received, battery, by_day, day_of, fade, received, start_of,
+};
+use ebrel_core::series::Series;
+use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
+use ebrel_store::batches::Delivery;
+use ebrel_store::stations::Station;
+use ebrel_store::streams::{Node, Stream};
+use ebrel_store::studies::Study;
+use ebrel_store::{Store, StoreError};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// A record that says no interval is taken to come this often.
+const USUAL_INTERVAL: SpanSeconds = SpanSeconds(900);
+/// A delivery that arrived so long after its first reading, and speaks of a short time, came late.
+const LATE: SpanSeconds = SpanSeconds::DAY;
+/// What is delivered of longer times at once is a file or a season, and tells no lateness.
+const AT_ONCE: SpanSeconds = SpanSeconds(31 * SpanSeconds::DAY.0);
+/// Days of which a battery's trend is made, and some before them.
+const BATTERY_DAYS: i64 = 60;
+
+/// Quantities that tell of a node itself, drawn through time.
+pub const OF_THE_NODE: [Quantity; 4] =
+    [Quantity::BatteryVoltage, Quantity::EnclosureHumidity, Quantity::SignalStrength, Quantity::PanelTemperature];
+
+/// How a node is.
+pub struct NodeHealth {
+    /// The node.
+    pub node: Node,
+    /// Its station.
+    pub station: Station,
+    /// When it was heard; `None` if it never was, or only by files that somebody brought.
+    pub heard: Option<Heard>,
+    /// When the last of its readings arrived.
+    pub arrived: Option<UnixSeconds>,
+    /// Records of each day.
+    pub received: Vec<Received>,
+    /// Whether some of a day came more than a day late.
+    pub late: Vec<bool>,
+    /// Values of the quantities that tell of the node, by day, in the order of [`OF_THE_NODE`]; empty where it does not send one.
+    pub own: [Vec<Option<DayOfValues>>; 4],
+    /// Its battery.
+    pub battery: Option<Battery>,
+    /// What rain does to its signal.
+    pub fade: Option<Fade>,
+    /// The last check of its clock.
+    pub clock: Option<ClockCheck>,
+    /// What it carries.
+    pub streams: Vec<Stream>,
+}
+
+impl NodeHealth {
+    /// Share of the expected records of the last seven days, 0 to 1.
+    #[must_use]
+    pub fn share_of_a_week(&self) -> Option<f64> {
+        let week = &self.received[self.received.len().saturating_sub(7)..];
+        let sum = |of: fn(&Received) -> usize| week.iter().map(of).sum();
+        Received { got: sum(|d| d.got.min(d.expected)), expected: sum(|d| d.expected) }.share()
+    }
+
+    /// The last day's value of a quantity that tells of the node.
+    #[must_use]
+    pub fn last_of(&self, quantity: Quantity) -> Option<DayOfValues> {
+        let i = OF_THE_NODE.iter().position(|q| *q == quantity)?;
+        self.own[i].iter().rev().flatten().next().copied()
+    }
+}
+
+/// When the nodes of a station that send by themselves were heard.
+///
+/// # Errors
+/// [`StoreError`] if the database cannot be read.
+pub async fn heard(store: &Store, station: i64, now: UnixSeconds) -> Result<HashMap<i64, (String, Heard)>, StoreError> {
+    let streams = store.streams(station).await?;
+    let delivered = store.deliveries_at(station).await?;
+    let mut all = HashMap::new();
+    for own in streams.chunk_by(|a, b| a.node_id == b.node_id) {
+        if let Some(heard) = heard_of(store, own, &delivered, now).await? {
+            all.insert(own[0].node_id, (own[0].node.clone(), heard));
+        }
+    }
+    Ok(all)
+}
+
+/// Arrivals of a node from which its habit is told.
+const ARRIVALS: i64 = 400;
+
+async fn heard_of(
+    store: &Store,
+    streams: &[Stream],
+    delivered: &HashMap<i64, Vec<Delivery>>,
+    now: UnixSeconds,
+) -> Result<Option<Heard>, StoreError> {
+    let last = |s: &Stream| delivered.get(&s.id)?.iter().filter(|d| d.import.is_none()).map(|d| d.last).max();
+    let Some((stream, last)) = streams.iter().filter_map(|s| Some((s, last(s)?))).max_by_key(|s| s.1) else {
+        return Ok(None);
+    };
+    let arrivals = store.arrivals(stream.id, ARRIVALS).await?;
+    let interval = stream.interval_s.map_or(USUAL_INTERVAL, SpanSeconds);
+    Ok(Some(Heard::judge(last, &arrivals, interval, now)))
+}
+
+/// The health of every node of a study over the last `days`.
+///
+/// # Errors
+/// [`StoreError`] if the database cannot be read.
+pub async fn network(store: &Store, study: &Study, now: UnixSeconds, days: i64) -> Result<Vec<NodeHealth>, StoreError> {
+    let nodes = store.nodes(study.id).await?;
+    let stations = store.stations(study.id).await?;
+    // Rain that eats a signal falls over the whole study: the first gauge serves where a station has none.
+    let mut rain = None;
+    for station in &stations {
+        if rain.is_none() {
+            rain = gauge(store, &store.streams(station.id).await?).await?;
+        }
+    }
+    let mut all = Vec::with_capacity(nodes.len());
+    for station in &stations {
+        let own: Vec<Node> = nodes.iter().filter(|n| n.station == station.id).cloned().collect();
+        all.extend(of_station(store, (study, station), own, rain.as_ref(), (now, days)).await?);
+    }
+    Ok(all)
+}
+
+async fn gauge(store: &Store, streams: &[Stream]) -> Result<Option<Arc<Series>>, StoreError> {
+    match streams.iter().find(|s| s.quantity == Quantity::Rain) {
+        Some(stream) => Ok(Some(store.series(stream.id).await?)),
+        None => Ok(None),
+    }
+}
+
+async fn of_station(
+    store: &Store,
+    (study, station): (&Study, &Station),
+    nodes: Vec<Node>,
+    rain: Option<&Arc<Series>>,
+    (now, days): (UnixSeconds, i64),
+) -> Result<Vec<NodeHealth>, StoreError> {
+    if nodes.is_empty() {
+        return Ok(Vec::new());
+    }
+    let offset = study.utc_offset_minutes;
+    let today = day_of(now, offset);
+    let span = (today + 1 - days, today + 1);
+    let streams = store.streams(station.id).await?;
+    let delivered = store.deliveries_at(station.id).await?;
+    let series = store.series_at(station.id).await?;
+    let record = StationRecord::outline(store, station.id).await?;
+    let rain = gauge(store, &streams).await?.or_else(|| rain.cloned());
+    let mut all = Vec::with_capacity(nodes.len());
+    for node in nodes {
+        let own: Vec<Stream> = streams.iter().filter(|s| s.node_id == node.id).cloned().collect();
+        // Ports of a node are read together: the one with most readings tells of all.
+        let longest = own.iter().filter_map(|s| Some((s, series.get(&s.id)?))).max_by_key(|(_, s)| s.len());
+        let of = |quantity| own.iter().find(|s| s.quantity == quantity).and_then(|s| series.get(&s.id));
+        let received = longest.map(|(stream, series)| of_days(stream, series, span, now, offset)).unwrap_or_default();
+        let values = |quantity| of(quantity).map(|s: &Arc<Series>| by_day(s.view(), span, offset)).unwrap_or_default();
+        let volts =
+            of(Quantity::BatteryVoltage).map(|s| by_day(s.view(), (today + 1 - BATTERY_DAYS, today + 1), offset));
+        let means: Option<Vec<Option<f64>>> = volts.map(|days| days.iter().map(|d| d.map(|d| d.mean)).collect());
+        let window = (start_of(span.0, offset), start_of(span.1, offset));
+        let fade = of(Quantity::SignalStrength).zip(rain.as_ref());
+        let arrived = own.iter().filter_map(|s| delivered.get(&s.id)?.last()).map(|d| d.received_at).max();
+        all.push(NodeHealth {
+            heard: heard_of(store, &own, &delivered, now).await?,
+            arrived,
+            late: late(longest.and_then(|(s, _)| delivered.get(&s.id)), span, offset),
+            received,
+            own: OF_THE_NODE.map(values),
+            battery: means.and_then(|m| battery(&m)),
+            fade: fade.and_then(|(s, r)| fade_between(s, r, window)),
+            clock: record.clock_checks.iter().rfind(|c| c.0 == node.name).map(|c| c.1),
+            streams: own,
+            station: station.clone(),
+            node,
+        });
+    }
+    Ok(all)
+}
+
+fn fade_between(signal: &Series, rain: &Series, (from, to): (UnixSeconds, UnixSeconds)) -> Option<Fade> {
+    fade(signal.between(from, to), rain.between(UnixSeconds(from.0 - 2 * 86_400), to))
+}
+
+/// Records by day until now: what a silent node owes counts.
+fn of_days(stream: &Stream, series: &Series, span: (i64, i64), now: UnixSeconds, offset: i64) -> Vec<Received> {
+    let interval = stream.interval_s.or_else(|| series.view().usual_interval()).unwrap_or(USUAL_INTERVAL.0);
+    let Some(first) = series.times.first() else { return Vec::new() };
+    received(&series.times, SpanSeconds(interval), (UnixSeconds(*first), now), span, offset)
+}
+
+fn late(delivered: Option<&Vec<Delivery>>, (from, to): (i64, i64), offset: i64) -> Vec<bool> {
+    let mut days = vec![false; usize::try_from(to - from).unwrap_or(0)];
+    let slow = |d: &&Delivery| d.import.is_none() && d.received_at - d.first > LATE && d.spans() <= AT_ONCE;
+    for delivery in delivered.into_iter().flatten().filter(slow) {
+        // What came within a day of its time is not late, also if it came with older readings.
+        let last = delivery.last.0.min(delivery.received_at.0 - LATE.0);
+        for day in day_of(delivery.first, offset).max(from)..=day_of(UnixSeconds(last), offset).min(to - 1) {
+            if let Some(day) = usize::try_from(day - from).ok().and_then(|i| days.get_mut(i)) {
+                *day = true;
+            }
+        }
+    }
+    days
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn days_that_came_with_a_catching_up_are_late_and_a_season_at_once_is_not() {
+        const DAY: i64 = 86_400;
+        let sent = |received: i64, first: i64, last: i64| Delivery {
+            number: 1,
+            received_at: UnixSeconds(received),
+            import: None,
+            first: UnixSeconds(first),
+            last: UnixSeconds(last),
+            readings: 1,
+        };
+        let days = |d: Delivery| late(Some(&vec![d]), (0, 12), 0);
+        let caught_up = days(sent(9 * DAY + 60, 2 * DAY, 9 * DAY));
+        assert_eq!(caught_up.iter().filter(|l| **l).count(), 7, "{caught_up:?}");
+        assert!(caught_up[2] && caught_up[8] && !caught_up[9]);
+        assert!(!days(sent(DAY + 60, DAY - 900, DAY)).contains(&true));
+        assert!(!days(sent(90 * DAY, 0, 60 * DAY)).contains(&true), "a season");
+        assert!(!days(Delivery { import: Some(1), ..sent(9 * DAY, 2 * DAY, 8 * DAY) }).contains(&true), "a file");
+        assert!(late(None, (0, 12), 0).iter().all(|l| !l));
+    }
+}
