@@ -43,8 +43,8 @@ pub struct WayBack {
     pub uncertainty: Option<Budget>,
     /// What tests and persons say of it.
     pub flags: Vec<Flagged>,
-    /// The same time with another value, if it came again.
-    pub contradicting: Vec<f64>,
+    /// What came again for the same time with another value, and what was chosen.
+    pub contradicting: Vec<Beside>,
 }
 
 /// What the node said.
@@ -58,6 +58,19 @@ pub struct Raw {
     pub node: String,
     /// The port.
     pub port: String,
+}
+
+/// A value that came again for the same time.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Beside {
+    /// The value that came first.
+    pub first: f64,
+    /// The value that came later.
+    pub later: f64,
+    /// `first` or `later`: the one that stands.
+    pub stands: &'static str,
+    /// Who chose it, when and why; empty while it waits.
+    pub decided: String,
 }
 
 /// How a reading came here.
@@ -236,8 +249,27 @@ pub async fn way_back(
         }),
         temperature_correction: corrected.then_some(value - raw),
         flags: flags.map(flagged).collect(),
-        contradicting: channel.repeats.iter().filter(|r| r.time == at || r.time == shown).map(|r| r.later).collect(),
+        contradicting: contradicting(store, record.station.id, stream, shown).await?,
     })
+}
+
+async fn contradicting(
+    store: &Store,
+    station: i64,
+    stream: i64,
+    shown: UnixSeconds,
+) -> Result<Vec<Beside>, StoreError> {
+    let all = store.contradictions(station).await?.into_iter().filter(|c| c.stream == stream && c.time == shown);
+    let beside = |c: ebrel_store::choices::Contradiction| {
+        let later = c.choice.as_ref().is_some_and(|c| c.later);
+        let decided = c.choice.map(|c| {
+            let why = if c.reason.is_empty() { String::new() } else { format!(": {}", c.reason) };
+            format!("{} on {}{why}", c.by, rfc3339(c.at))
+        });
+        let stands = if later { "later" } else { "first" };
+        Beside { first: c.first, later: c.later, stands, decided: decided.unwrap_or_default() }
+    };
+    Ok(all.map(beside).collect())
 }
 
 fn flagged(f: &ebrel_store::flags::StoredFlag) -> Flagged {

@@ -69,7 +69,9 @@ impl Store {
             .fetch_optional(&mut *tx)
             .await?
             .unwrap_or(0);
-        let (series, made) = read_months(&mut tx, stream, None).await?;
+        let (mut series, made) = read_months(&mut tx, stream, None).await?;
+        // Blocks hold what came; what is meant where it came twice is put in when they are read.
+        crate::choices::apply(&mut tx, stream, &mut series).await?;
         tx.rollback().await?;
         if !made.is_empty() {
             self.keep_blocks(stream, made, change).await;

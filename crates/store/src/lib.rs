@@ -13,6 +13,7 @@ pub mod batches;
 pub mod blocks;
 mod cache;
 pub mod calibrations;
+pub mod choices;
 pub mod corrections;
 mod database;
 pub mod drafts;

@@ -52,14 +52,17 @@ impl Store {
         Ok(added)
     }
 
-    /// Readings of a stream that came again with another value, in order of time.
+    /// Readings of a stream that came again with another value and wait for somebody to choose, in order of time.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn repeats(&self, stream: i64) -> Result<Vec<Repeat>, StoreError> {
         let rows = sqlx::query!(
             r#"SELECT r.t, r.raw AS later, f.raw AS first FROM repeated_reading r
-               JOIN reading f ON f.stream_id = r.stream_id AND f.t = r.t WHERE r.stream_id = ? ORDER BY r.t"#,
+               JOIN reading f ON f.stream_id = r.stream_id AND f.t = r.t WHERE r.stream_id = ?
+               AND NOT EXISTS (SELECT 1 FROM choice c WHERE c.stream_id = r.stream_id AND c.batch = r.batch
+                   AND r.t BETWEEN c.starts AND c.ends AND c.undone_at IS NULL)
+               ORDER BY r.t"#,
             stream
         )
         .fetch_all(&self.pool)
@@ -76,6 +79,8 @@ impl Store {
             r#"SELECT r.stream_id, r.t, r.raw AS later, f.raw AS first FROM repeated_reading r
                JOIN reading f ON f.stream_id = r.stream_id AND f.t = r.t
                WHERE r.stream_id IN (SELECT s.id FROM stream s JOIN node n ON n.id = s.node_id WHERE n.station_id = ?)
+               AND NOT EXISTS (SELECT 1 FROM choice c WHERE c.stream_id = r.stream_id AND c.batch = r.batch
+                   AND r.t BETWEEN c.starts AND c.ends AND c.undone_at IS NULL)
                ORDER BY r.stream_id, r.t"#,
             station
         );

@@ -5,7 +5,7 @@ use super::nodes::{Rig, ago};
 use ebrel_core::units::{DepthCm, Principle, UnixSeconds};
 use ebrel_store::placements::NewPlacement;
 use ebrel_store::probes::Probe;
-use serde_json::Value;
+use serde_json::{Value, json};
 
 /// Address of the first value of a column of the table, from a page.
 fn first_link(page: &str, nth: usize) -> String {
@@ -80,7 +80,43 @@ async fn what_a_message_brought_and_came_again_is_told_and_the_table_is_text_for
     assert!(table.contains("5 records of 1 channel"), "{table}");
     let (page, json) = way(&rig.owner, &first_link(&table, 3)).await;
     assert!(page.contains("a message of the node, received") && page.contains("it came again as"), "{page}");
-    assert_eq!((&json["came"]["by"], &json["contradicting"]), (&"message".into(), &serde_json::json!([99.0])));
+    assert_eq!(
+        (&json["came"]["by"], &json["contradicting"]),
+        (&"message".into(), &json!([{"first": 14.25, "later": 99.0, "stands": "first", "decided": ""}]))
+    );
+    // Somebody chooses, sees it stand, and takes it back.
+    let address = "/stations/1/contradictions";
+    let page = rig.owner.page(address).await;
+    assert!(
+        page.contains("1 reading in 1 span waits") && page.contains("received") && page.contains("84.750"),
+        "{page}"
+    );
+    let hidden = |page: &str, name: &str| {
+        page.split(&format!("name=\"{name}\" value=\"")).nth(1).unwrap().split('"').next().unwrap().to_owned()
+    };
+    let fields: Vec<(&str, String)> =
+        ["stream", "batch", "from", "to"].into_iter().map(|name| (name, hidden(&page, name))).collect();
+    let choose = async |take: &str, reason: &str| {
+        let mut form: Vec<(&str, &str)> = fields.iter().map(|(k, v)| (*k, v.as_str())).collect();
+        form.extend([("take", take), ("reason", reason)]);
+        let answer = rig.owner.post(address, &form).await;
+        (answer.status().as_u16(), answer.text().await.unwrap())
+    };
+    let long = "θ".repeat(401);
+    let (status, page) = choose("later", &long).await;
+    assert!(status == 200 && page.contains(&long) && page.contains("role=\"alert\""), "what was typed stays");
+    assert_eq!(choose("both", "").await.0, 200);
+    assert_eq!(choose("later", "a kettle stood on it").await.0, 303);
+    let page = rig.owner.page(address).await;
+    assert!(page.contains("Nothing waits") && page.contains("the later values stand, chosen by N. Arvel"), "{page}");
+    let (page, way_now) = way(&rig.owner, &first_link(&table, 3)).await;
+    assert!(page.contains("a kettle stood on it") && way_now["value"] == 99.0, "{way_now}");
+    assert!(!rig.owner.page("/stations/1").await.contains("came twice"));
+    let choice = hidden(&rig.owner.page(address).await, "choice");
+    let undo = [("take", "undo"), ("choice", choice.as_str())];
+    assert_eq!(rig.owner.post(address, &undo).await.status(), 303);
+    assert_eq!(rig.owner.post(address, &undo).await.status(), 200, "from another tab: told, not done twice");
+    assert_eq!(way(&rig.owner, &first_link(&table, 3)).await.1["value"], 14.25);
     let text = rig.owner.page(&format!("/stations/1/readings.tsv?show=temperature&from={t}")).await;
     let lines: Vec<Vec<&str>> = text.lines().map(|l| l.split('\t').collect()).collect();
     assert!(lines.iter().all(|l| l.len() == 3) && lines.len() == 6, "{text}");

@@ -40,6 +40,8 @@ struct StationPage {
     /// How many checks of its nodes' clocks move its times.
     clock_checks: usize,
     uncalibrated: Vec<String>,
+    /// Readings that came twice with different values and wait for somebody to choose.
+    twice: usize,
     drawing: Option<Drawing>,
 }
 
@@ -65,6 +67,7 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
         health: health(&record, state.now(study)),
         clock_checks: record.clock_checks.len(),
         uncalibrated: uncalibrated.into_iter().map(counted).collect(),
+        twice: record.channels.iter().map(|c| c.repeats.len()).sum(),
         drawing: drawing(&record),
     })
 }

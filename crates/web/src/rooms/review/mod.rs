@@ -1,5 +1,6 @@
 //! The room Review: what waits for a verdict, the most damaging first, beside the strips; and what the tests go by.
 
+mod contradictions;
 mod tests;
 
 use crate::components::strips::{Drawing, drawing};
@@ -27,6 +28,7 @@ pub fn routes(routes: &mut Routes<'_>) {
     routes.post("/stations/{id}/review/verdict", Least::Member(Role::Researcher), decide);
     routes.post("/stations/{id}/review/undo", Least::Member(Role::Researcher), undo);
     routes.post("/stations/{id}/review/run", Least::Member(Role::Researcher), run_again);
+    contradictions::routes(routes);
     tests::routes(routes);
 }
 

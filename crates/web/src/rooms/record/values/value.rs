@@ -90,13 +90,13 @@ fn steps(way: &WayBack, id: i64, offset: i64, decimals: usize) -> Vec<Step> {
     let (raw, unit) = (&way.raw, unit_for_people(&way.raw.unit));
     let node = format!("{}\u{a0}{unit} at port {} of {}; kept as it came", raw.value, raw.port, raw.node);
     all.push(Step { name: "it said", says: node, link: Some((format!("/stations/{id}/nodes"), "the node")) });
-    if !way.contradicting.is_empty() {
-        let others: Vec<String> = way.contradicting.iter().map(|v| format!("{v}\u{a0}{unit}")).collect();
-        all.push(Step {
-            name: "it came again as",
-            says: format!("{}; the first stands", others.join(", ")),
-            link: None,
-        });
+    for c in &way.contradicting {
+        let chosen =
+            if c.decided.is_empty() { "nobody chose yet".to_owned() } else { format!("chosen by {}", c.decided) };
+        let says =
+            format!("{}\u{a0}{unit}, and first {}\u{a0}{unit}; the {} stands, {chosen}", c.later, c.first, c.stands);
+        let link = Some((format!("/stations/{id}/contradictions"), "came twice"));
+        all.push(Step { name: "it came again as", says, link });
     }
     all.push(match &way.clock {
         None => Step { name: "its clock", says: "was taken as right".to_owned(), link: None },
