@@ -56,10 +56,10 @@ impl World {
         world
     }
 
-    /// Ports of the scenario's own station, in the order of their values.
+    /// Ports of a scenario's own station, in the order of their values.
     #[must_use]
-    pub fn ports(&self) -> Vec<&'static str> {
-        self.first.ports()
+    pub fn ports_of(scenario: &Scenario) -> Vec<&'static str> {
+        Readings::new(scenario).ports()
     }
 
     /// Lets so much rain fall from now on, evenly over some steps, mm.

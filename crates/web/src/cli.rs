@@ -44,6 +44,12 @@ enum Command {
         /// Throw the demo's data away and begin anew.
         #[arg(long)]
         fresh: bool,
+        /// Let its nodes go on: stand-ins measure and send beside the server, time passing faster.
+        #[arg(long)]
+        live: bool,
+        /// Seconds in which a day of the live demo passes.
+        #[arg(long, default_value_t = 60, requires = "live", value_parser = clap::value_parser!(u32).range(2..=86_400))]
+        day_seconds: u32,
     },
     /// Start with your own data; the first account needs the code that is printed here.
     Serve(ServeArgs),
@@ -146,7 +152,9 @@ pub async fn run() -> ExitCode {
     // A request is told when it is answered, with its time: RUST_LOG=info shows them.
     log.with_span_events(FmtSpan::CLOSE).init();
     let done = match Cli::parse().command {
-        Command::Demo { port, data, fresh } => serving::demo(port, &data, fresh).await,
+        Command::Demo { port, data, fresh, live, day_seconds } => {
+            serving::demo(port, &data, fresh, live.then_some(f64::from(day_seconds))).await
+        }
         Command::Serve(args) => serving::serve(args).await,
         Command::Account { what: AccountCommand::Reset { data, name } } => serving::reset_account(&data, &name).await,
         Command::Import(args) => return files::ended(files::import(args).await),

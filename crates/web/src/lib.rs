@@ -17,6 +17,6 @@ mod safekeeping;
 pub mod server;
 mod serving;
 mod shell;
-mod standins;
+pub mod standins;
 pub mod state;
 mod terminal;

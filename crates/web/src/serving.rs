@@ -3,6 +3,7 @@
 use crate::broker::{Broker, BrokerArgs};
 use crate::server::server;
 use crate::shell::passwords;
+use crate::standins::live;
 use crate::state::data_dir::{self, Holds};
 use crate::state::doors::{Doors, may_listen, tls};
 use crate::state::{Mode, State, secrets};
@@ -47,7 +48,7 @@ pub struct ServeArgs {
 }
 
 /// Starts the demo in a directory of its own; any other directory is refused.
-pub async fn demo(port: u16, data: &Path, fresh: bool) -> anyhow::Result<()> {
+pub async fn demo(port: u16, data: &Path, fresh: bool, live: Option<f64>) -> anyhow::Result<()> {
     let other = || {
         anyhow!(
             "{} holds something that is not the demo's; nothing was touched. Give the demo another directory with --data{}",
@@ -94,7 +95,9 @@ pub async fn demo(port: u16, data: &Path, fresh: bool) -> anyhow::Result<()> {
             }
         }
     });
-    run(state, SocketAddr::from(([127, 0, 0, 1], port)), None, None, lock).await
+    let mut state = state;
+    state.live = live.map(|_| Arc::default());
+    run(state, SocketAddr::from(([127, 0, 0, 1], port)), None, Beside { broker: None, day_seconds: live }, lock).await
 }
 
 /// Serves real data.
@@ -112,7 +115,15 @@ pub async fn serve(args: ServeArgs) -> anyhow::Result<()> {
     };
     let state = State::open(&args.data, Mode::Serve { https }).await.map_err(Error::msg)?.behind(doors);
     let broker = Broker::read(&args.broker, &state.cookie_name())?;
-    run(state, args.listen, config, broker, lock).await
+    run(state, args.listen, config, Beside { broker, day_seconds: None }, lock).await
+}
+
+/// What runs beside the server.
+struct Beside {
+    /// A broker to listen to.
+    broker: Option<Broker>,
+    /// Seconds in which a day of the live demo passes.
+    day_seconds: Option<f64>,
 }
 
 /// Finishes what a kill left, and serves until it is told to stop; the lock is held all that time.
@@ -120,7 +131,7 @@ async fn run(
     mut state: State,
     listen: SocketAddr,
     tls: Option<ServerConfig>,
-    broker: Option<Broker>,
+    Beside { broker, day_seconds }: Beside,
     _lock: std::fs::File,
 ) -> anyhow::Result<()> {
     state.broker = broker.as_ref().map(Broker::state);
@@ -138,6 +149,10 @@ async fn run(
     let state = web::Data::new(state);
     if let Some(broker) = broker {
         tokio::spawn(broker.listen(state.clone()));
+    }
+    if let Some(day_seconds) = day_seconds {
+        tell(&format!("The stand-ins go on beside it: {scheme}://{listen}/stand-ins"));
+        tokio::spawn(live::go_on(state.clone(), format!("{scheme}://{listen}"), day_seconds));
     }
     let going_on = state.clone();
     tokio::spawn(async move { crate::rooms::finish_cut_off(&going_on).await });

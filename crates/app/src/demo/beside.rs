@@ -27,15 +27,15 @@ const LAST_WEEKS: i64 = 64;
 /// What is made of one station.
 pub(super) struct Story {
     /// Its part of the demo, and its name.
-    part: &'static str,
+    pub part: &'static str,
     pub code: &'static str,
     pub node: &'static str,
-    cover: Cover,
+    pub cover: Cover,
     /// Another station's node whose box and radio are made with it.
     first: Option<&'static str>,
 }
 
-const STORIES: [Story; 2] = [
+pub(super) const STORIES: [Story; 2] = [
     Story { part: "Uncut coupe", code: "uncut", node: "node 02", cover: Cover::Closed, first: Some("node 01") },
     Story { part: "Ride edge", code: "ride", node: "node 03", cover: Cover::Half, first: None },
 ];
@@ -67,11 +67,11 @@ pub async fn rest(store: &Store, told: impl Fn(Vec<&'static str>)) -> Result<(),
 }
 
 /// A stream of a station: its port and unit, and the ports of the simulation that it is made of, each from a moment on.
-struct Channel {
-    port: String,
-    quantity: Quantity,
-    unit: &'static str,
-    from: Vec<(i64, PortBeside)>,
+pub(super) struct Channel {
+    pub port: String,
+    pub quantity: Quantity,
+    pub unit: &'static str,
+    pub from: Vec<(i64, PortBeside)>,
 }
 
 async fn make(store: &Store, story: &Story) -> Result<(), PlanError> {
@@ -121,7 +121,7 @@ fn number(serial: &str) -> u32 {
     serial.rsplit('-').next().and_then(|n| n.parse().ok()).unwrap_or(0)
 }
 
-fn channels(story: &Story, pack: &Pack, start: i64) -> Vec<Channel> {
+pub(super) fn channels(story: &Story, pack: &Pack, start: i64) -> Vec<Channel> {
     let mut channels = Vec::new();
     let one = |port: &str, quantity, unit, depth_cm, sees| Channel {
         port: port.to_owned(),

@@ -3,11 +3,13 @@
 mod bench;
 mod beside;
 mod field;
+mod live;
 mod plans;
 mod stories;
 mod tubs;
 
 pub use beside::{missing, rest};
+pub use live::LiveDemo;
 
 use ebrel_core::calibration::{Curve, Samples, recommend};
 use ebrel_core::quality::{self, Event};

@@ -154,6 +154,7 @@ impl ResponseError for Problem {
             user: None,
             role: None,
             demo: false,
+            live: false,
             making: None,
             token: String::new(),
             said: None,

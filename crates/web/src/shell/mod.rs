@@ -102,6 +102,8 @@ pub struct Shell {
     pub role: Option<Role>,
     /// Whether this is the demo.
     pub demo: bool,
+    /// Whether its stand-ins go on.
+    pub live: bool,
     /// Parts of the demo that are still being made.
     pub making: Option<String>,
     /// The token that every form carries.
@@ -122,6 +124,7 @@ impl Shell {
             user: actor.signed().map(|s| s.name.clone()),
             role: actor.role(),
             demo: state.mode == Mode::Demo,
+            live: state.live.is_some(),
             making: state.still_made(),
             token: guard::token(actor.session())?,
             said: take_said(actor),

@@ -3,4 +3,5 @@
 //! What they measure and keep is `ebrel_simulator::network`; here is the line by which it goes up, and the commands.
 
 mod line;
+pub mod live;
 pub mod simulate;

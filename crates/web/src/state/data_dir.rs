@@ -16,6 +16,9 @@ const OWN: [&str; 7] =
 /// How copies begin that were made before a database was brought to a later version.
 const BEFORE_MIGRATING: &str = "ebrel.before-";
 
+/// Where the stand-ins of a live demo keep what was not confirmed.
+pub const STAND_INS: &str = "stand-ins";
+
 /// What a directory holds, as far as the demo is concerned.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Holds {
@@ -79,6 +82,7 @@ pub fn clear_demo(data: &Path) -> Result<(), String> {
             fs::remove_file(entry.path()).map_err(wrong)?;
         }
     }
+    fs::remove_dir_all(data.join(STAND_INS)).or_else(missing).map_err(wrong)?;
     let files = data.join("files");
     for entry in fs::read_dir(&files).into_iter().flatten().flatten() {
         let name = entry.file_name().to_string_lossy().into_owned();
@@ -167,10 +171,11 @@ mod tests {
         assert_eq!(holds(data), Holds::Demo);
         fs::write(data.join("files/notes.txt"), "mine").unwrap();
         fs::write(data.join("files").join("a".repeat(64)), "uploaded").unwrap();
+        fs::create_dir_all(data.join(STAND_INS).join("nodes")).unwrap();
         clear_demo(data).unwrap();
         let left = |name: &str| data.join(name).is_file();
         assert!(!left("ebrel.db") && left("thesis.odt") && left("files/notes.txt") && left(MARK));
-        assert!(!data.join("files").join("a".repeat(64)).exists());
+        assert!(!data.join("files").join("a".repeat(64)).exists() && !data.join(STAND_INS).exists());
     }
 
     #[test]

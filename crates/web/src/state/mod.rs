@@ -3,6 +3,7 @@
 pub mod broker;
 pub mod data_dir;
 pub mod doors;
+pub mod live;
 pub(crate) mod peers;
 pub(crate) mod places;
 pub(crate) mod secrets;
@@ -17,6 +18,7 @@ use ebrel_app::window_cache::WindowCache;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
 use ebrel_store::studies::Study;
+use live::Live;
 use peers::UnderWay;
 use places::Places;
 use sha2::{Digest, Sha256};
@@ -74,6 +76,8 @@ pub struct State {
     pub intake: Intake,
     /// What is known of the broker, if messages come through one.
     pub broker: Option<watch::Receiver<BrokerState>>,
+    /// The stand-ins of a live demo.
+    pub live: Option<Arc<Live>>,
     /// Notified when messages brought something: the tests that are due run soon.
     pub brought: Notify,
     /// Parts of the demo that are made in the background, while they are.
@@ -95,6 +99,7 @@ impl State {
         Ok(Self {
             intake: Intake::start(store.clone()),
             broker: None,
+            live: None,
             store,
             data: data.to_owned(),
             mode,

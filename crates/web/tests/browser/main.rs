@@ -10,5 +10,6 @@ mod every_page;
 mod field;
 mod files;
 mod journey;
+mod network;
 mod planning;
 mod site;

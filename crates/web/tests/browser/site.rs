@@ -16,23 +16,33 @@ pub struct Site {
 
 impl Site {
     pub async fn demo() -> Self {
-        Self::start(true).await
+        Self::start(true, false).await
+    }
+
+    /// The demo, whose nodes go on: a day in ten seconds.
+    pub async fn live() -> Self {
+        Self::start(true, true).await
     }
 
     /// Nothing yet: no study, and nobody has to sign in.
     pub async fn empty() -> Self {
-        Self::start(false).await
+        Self::start(false, false).await
     }
 
-    async fn start(seeded: bool) -> Self {
+    async fn start(seeded: bool, live: bool) -> Self {
         let data = tempfile::tempdir().unwrap();
         if seeded {
             crate::demo::copy_into(data.path()).await;
         }
-        let app = State::open(data.path(), Mode::Demo).await.unwrap();
+        let mut app = State::open(data.path(), Mode::Demo).await.unwrap();
+        app.live = live.then(Default::default);
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let base = format!("http://{}", listener.local_addr().unwrap());
-        let server = server(actix_web::web::Data::new(app), listener, None).unwrap();
+        let app = actix_web::web::Data::new(app);
+        if live {
+            tokio::spawn(ebrel::standins::live::go_on(app.clone(), base.clone(), 10.0));
+        }
+        let server = server(app, listener, None).unwrap();
         let handle = server.handle();
         tokio::spawn(server);
         Self { browser: Browser::start(1280, 800).await.unwrap(), base, data, handle }

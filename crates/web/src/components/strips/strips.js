@@ -136,6 +136,18 @@ export class Strips {
     this.fetch();
   }
 
+  /** Takes a longer record: a window that showed its end goes along with it, any other stays where it is. */
+  grow(last) {
+    const atEnd = this.to >= this.last - 1 && last > this.last;
+    const shift = last - this.last;
+    this.last = Math.max(this.last, last);
+    this.root.dataset.last = String(this.last);
+    if (atEnd) {
+      this.cursorTime += shift;
+      this.set(this.from + shift, this.to + shift);
+    } else this.fetch();
+  }
+
   /** Moves to a flagged span, with as much again on either side, at least a day and a half. */
   goTo(flag, closer = false) {
     this.active = flag;

@@ -1,8 +1,10 @@
 //! The room Record: a station's section and strips, and the import of logger files.
 
+mod growing;
 pub mod import;
 mod network;
 mod nodes;
+mod standins;
 mod station;
 mod values;
 
@@ -11,6 +13,8 @@ use crate::shell::routes::Routes;
 
 pub fn routes(routes: &mut Routes<'_>) {
     station::routes(routes);
+    growing::routes(routes);
+    standins::routes(routes);
     import::routes(routes);
     network::routes(routes);
     nodes::routes(routes);
