@@ -18,12 +18,11 @@ impl Drop for Demo {
 }
 
 /// A view: file name, address, and a script that brings it into the state to be shown.
-const VIEWS: [(&str, &str, &str); 14] = [
+const VIEWS: [(&str, &str, &str); 15] = [
     ("study", "/studies/1", ""),
     ("station", "/stations/1", ""),
     ("calibration", "/bench/4", ""),
     ("review", "/stations/1/review", "document.querySelectorAll('.item')[1].click()"),
-    ("export", "/stations/1/export", ""),
     ("plan-depths", "/stations/1/plan/depths", ""),
     ("plan-hole", "/stations/3/plan/hole", ""),
     ("field", "/studies/1/field", ""),
@@ -32,7 +31,9 @@ const VIEWS: [(&str, &str, &str); 14] = [
     ("probes", "/studies/1/probes", ""),
     ("certificate", "/bench/3/certificate", ""),
     ("thermometer", "/bench/temperature/1", ""),
-    ("acceptance", "/bench/acceptance/3", ""),
+    ("network", "/studies/1/network", ""),
+    ("node", "/stations/2/nodes/4?days=365", ""),
+    ("way-back", "/stations/1/values/3?at=1782118800", ""),
 ];
 
 /// Takes every picture anew.
@@ -66,9 +67,6 @@ pub async fn take(root: &Path) -> Result<(), Failed> {
     let out = root.join("docs/screenshots");
     std::fs::create_dir_all(&out)?;
     browser.resize(390, 844 + u32::try_from(height)?).await?;
-    browser.open(&format!("{base}/stations/1")).await?;
-    settled(&browser).await?;
-    std::fs::write(out.join("station-phone.png"), browser.picture().await?)?;
     at_the_hole(&browser, &base, &out).await?;
     browser.resize(1280, 800 + u32::try_from(height)?).await?;
     for (name, address, script) in VIEWS {
