@@ -7,6 +7,8 @@
 //! * `cargo xtask shots`: makes the pictures in `docs/screenshots` anew from the demo.
 //! * `cargo xtask load`: what sixteen clients at once wait for, and what the server takes of memory.
 //! * `cargo xtask bench`: makes a file of 1 M records and compares its import with `sqlite3`'s own.
+//! * `cargo xtask soak 10`: kills server and gateway in turn under load for ten minutes, each round with another seed; each reading must
+//!   be there exactly once.
 //! * `cargo xtask fuzz files 10`: damages the corpus of logger files at random for ten minutes and counts what the reader tells.
 
 mod arrows;
@@ -32,7 +34,8 @@ async fn main() -> ExitCode {
         "bench" => bench::run(&root()),
         "load" => load::take(&root()).await,
         "fuzz" => fuzz(std::env::args().nth(3).and_then(|n| n.parse().ok()).unwrap_or(5)),
-        _ => Err("usage: cargo xtask test | explore [rounds] | arrows | prepare-sql | shots | bench | load | fuzz files [minutes]".into()),
+        "soak" => soak(std::env::args().nth(2).and_then(|n| n.parse().ok()).unwrap_or(10)),
+        _ => Err("usage: cargo xtask test | explore [rounds] | arrows | prepare-sql | shots | bench | load | soak [minutes] | fuzz files [minutes]".into()),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,
@@ -110,6 +113,27 @@ fn fuzz(minutes: u64) -> Result<(), Failed> {
         }
         (seed, rounds) = (seed + 1, rounds + 1);
         say(&format!("{rounds} rounds of {CASES_A_ROUND} damaged files, nothing lost unseen"));
+    }
+    Ok(())
+}
+
+/// Kills server and gateway in turn under load, fifty times a round, until the time is up or a reading is missing or there twice.
+fn soak(minutes: u64) -> Result<(), Failed> {
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(minutes * 60);
+    let mut seed = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs();
+    while std::time::Instant::now() < until {
+        let mut cargo = Command::new("cargo");
+        cargo.args(["test", "-q", "-p", "ebrel", "--test", "cli", "killed"]);
+        cargo.env("EBREL_KILLS", "50").env("EBREL_SEED", seed.to_string());
+        let out = cargo.current_dir(root()).output()?;
+        if !out.status.success() {
+            print_line(&String::from_utf8_lossy(&out.stdout));
+            return Err(
+                format!("seed {seed} found something: EBREL_KILLS=50 EBREL_SEED={seed} cargo test repeats it").into()
+            );
+        }
+        say(&format!("seed {seed}: 50 kills, each reading once"));
+        seed += 1;
     }
     Ok(())
 }

@@ -96,7 +96,7 @@ async fn heard_of(
     delivered: &HashMap<i64, Vec<Delivery>>,
     now: UnixSeconds,
 ) -> Result<Option<Heard>, StoreError> {
-    let last = |s: &Stream| delivered.get(&s.id)?.iter().filter(|d| d.import.is_none()).map(|d| d.last).max();
+    let last = |s: &Stream| delivered.get(&s.id)?.iter().filter(|d| d.source.is_by_itself()).map(|d| d.last).max();
     let Some((stream, last)) = streams.iter().filter_map(|s| Some((s, last(s)?))).max_by_key(|s| s.1) else {
         return Ok(None);
     };
@@ -105,12 +105,18 @@ async fn heard_of(
     Ok(Some(Heard::judge(last, &arrivals, interval, now)))
 }
 
-/// The health of every node of a study over the last `days`.
+/// The health of the nodes of a study over the last `days`: of all, or of one by its number.
 ///
 /// # Errors
 /// [`StoreError`] if the database cannot be read.
-pub async fn network(store: &Store, study: &Study, now: UnixSeconds, days: i64) -> Result<Vec<NodeHealth>, StoreError> {
-    let nodes = store.nodes(study.id).await?;
+pub async fn network(
+    store: &Store,
+    study: &Study,
+    only: Option<i64>,
+    (now, days): (UnixSeconds, i64),
+) -> Result<Vec<NodeHealth>, StoreError> {
+    let mut nodes = store.nodes(study.id).await?;
+    nodes.retain(|n| only.is_none_or(|only| only == n.id));
     let stations = store.stations(study.id).await?;
     // Rain that eats a signal falls over the whole study: the first gauge serves where a station has none.
     let mut rain = None;
@@ -196,7 +202,7 @@ fn of_days(stream: &Stream, series: &Series, span: (i64, i64), now: UnixSeconds,
 
 fn late(delivered: Option<&Vec<Delivery>>, (from, to): (i64, i64), offset: i64) -> Vec<bool> {
     let mut days = vec![false; usize::try_from(to - from).unwrap_or(0)];
-    let slow = |d: &&Delivery| d.import.is_none() && d.received_at - d.first > LATE && d.spans() <= AT_ONCE;
+    let slow = |d: &&Delivery| d.source.is_by_itself() && d.received_at - d.first > LATE && d.spans() <= AT_ONCE;
     for delivery in delivered.into_iter().flatten().filter(slow) {
         // What came within a day of its time is not late, also if it came with older readings.
         let last = delivery.last.0.min(delivery.received_at.0 - LATE.0);
@@ -212,6 +218,7 @@ fn late(delivered: Option<&Vec<Delivery>>, (from, to): (i64, i64), offset: i64) 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use ebrel_store::batches::Source;
 
     #[test]
     fn days_that_came_with_a_catching_up_are_late_and_a_season_at_once_is_not() {
@@ -219,6 +226,7 @@ mod tests {
         let sent = |received: i64, first: i64, last: i64| Delivery {
             number: 1,
             received_at: UnixSeconds(received),
+            source: Source::Message,
             import: None,
             first: UnixSeconds(first),
             last: UnixSeconds(last),
@@ -230,7 +238,7 @@ mod tests {
         assert!(caught_up[2] && caught_up[8] && !caught_up[9]);
         assert!(!days(sent(DAY + 60, DAY - 900, DAY)).contains(&true));
         assert!(!days(sent(90 * DAY, 0, 60 * DAY)).contains(&true), "a season");
-        assert!(!days(Delivery { import: Some(1), ..sent(9 * DAY, 2 * DAY, 8 * DAY) }).contains(&true), "a file");
+        assert!(!days(Delivery { source: Source::File, ..sent(9 * DAY, 2 * DAY, 8 * DAY) }).contains(&true), "a file");
         assert!(late(None, (0, 12), 0).iter().all(|l| !l));
     }
 }

@@ -4,7 +4,7 @@
 //! already is not copied again. The key of sessions is not in it: after restoring, everybody signs in anew.
 
 use ebrel_core::units::UnixSeconds;
-use ebrel_store::safety::{Backup, Examined, examine_file};
+use ebrel_store::safety::{Backup, Examined, examine_file, kept_files_of};
 use ebrel_store::{Store, StoreError};
 use sha2::{Digest, Sha256};
 use std::fs::{self, File};
@@ -21,6 +21,9 @@ pub enum SafetyError {
     /// A file or folder refuses.
     #[error("{0} cannot be used: {1}")]
     Disk(PathBuf, io::Error),
+    /// Nothing may be written there.
+    #[error("{0} {1}: choose another place. Nothing was written")]
+    Place(PathBuf, &'static str),
     /// What was written is not what should have been.
     #[error("the backup does not hold: {0}. Nothing that was there before was touched")]
     Broken(String),
@@ -44,10 +47,37 @@ pub struct Made {
 /// The folder of a backup's files.
 #[must_use]
 pub fn files_of(backup: &Path) -> PathBuf {
-    let mut name = backup.file_name().unwrap_or_default().to_owned();
-    name.push(".files");
-    backup.with_file_name(name)
+    beside(backup, ".files")
 }
+
+/// The path with something added to its name.
+fn beside(path: &Path, added: &str) -> PathBuf {
+    let mut name = path.file_name().unwrap_or_default().to_owned();
+    name.push(added);
+    path.with_file_name(name)
+}
+
+/// Refuses a place where a backup would write over the data themselves, or over what is no backup.
+fn may_be_written(data: &Path, to: &Path) -> Result<(), SafetyError> {
+    let folder = match to.parent() {
+        Some(parent) if parent.as_os_str().is_empty() => Path::new("."),
+        Some(parent) => parent,
+        None => Path::new("."),
+    };
+    let (own, folder) = (data.canonicalize().map_err(at(data))?, folder.canonicalize().map_err(at(folder))?);
+    if folder.starts_with(&own) {
+        return Err(SafetyError::Place(to.to_owned(), "lies within the data themselves"));
+    }
+    let mut begins = [0; DATABASE.len()];
+    match File::open(to).and_then(|mut f| io::Read::read_exact(&mut f, &mut begins)) {
+        Ok(()) if begins == *DATABASE => Ok(()),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        _ => Err(SafetyError::Place(to.to_owned(), "is there already and is no backup")),
+    }
+}
+
+/// How every database file of SQLite begins.
+const DATABASE: &[u8; 16] = b"SQLite format 3\0";
 
 /// Makes a backup of an open data directory, also while a server runs, and reads it back. An older one in its place stays until the new
 /// one holds.
@@ -55,7 +85,8 @@ pub fn files_of(backup: &Path) -> PathBuf {
 /// # Errors
 /// [`SafetyError`] if it cannot be written, or does not hold when it is read back.
 pub async fn backup(store: &Store, data: &Path, to: &Path, now: UnixSeconds) -> Result<Made, SafetyError> {
-    let half = to.with_extension("half");
+    may_be_written(data, to)?;
+    let half = beside(to, ".half");
     if half.exists() {
         fs::remove_file(&half).map_err(at(&half))?;
     }
@@ -145,9 +176,7 @@ pub async fn restore(backup: &Path, data: &Path) -> Result<(i64, usize), SafetyE
     let half = data.join("ebrel.db.half");
     fs::copy(backup, &half).map_err(at(&half))?;
     File::open(&half).and_then(|f| f.sync_all()).map_err(at(&half))?;
-    let store = Store::open(&half).await?;
-    let wanted = store.kept_files().await?;
-    store.close().await;
+    let wanted = kept_files_of(&half).await?;
     let count = wanted.len();
     let from = files_of(backup);
     let copied = tokio::task::spawn_blocking(move || copy_files(&from, &files, &wanted)).await;

@@ -20,6 +20,16 @@ pub enum Source {
 impl Source {
     const ALL: [Self; 4] = [Self::File, Self::Message, Self::Hand, Self::Demo];
 
+    fn of_code(code: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|s| s.code() == code)
+    }
+
+    /// Whether it came without anybody bringing it.
+    #[must_use]
+    pub const fn is_by_itself(self) -> bool {
+        matches!(self, Self::Message | Self::Demo)
+    }
+
     const fn code(self) -> &'static str {
         match self {
             Self::File => "file",
@@ -56,6 +66,8 @@ pub struct Delivery {
     pub number: i64,
     /// When it was received.
     pub received_at: UnixSeconds,
+    /// What brought it.
+    pub source: Source,
     /// The import, if a file brought it.
     pub import: Option<i64>,
     /// First reading that it brought.
@@ -79,6 +91,7 @@ struct Row {
     stream_id: i64,
     id: i64,
     received_at: i64,
+    source: String,
     import_id: Option<i64>,
     first: i64,
     last: i64,
@@ -90,6 +103,7 @@ impl From<Row> for Delivery {
         Self {
             number: r.id,
             received_at: UnixSeconds(r.received_at),
+            source: Source::of_code(&r.source).unwrap_or(Source::Hand),
             import: r.import_id,
             first: UnixSeconds(r.first),
             last: UnixSeconds(r.last),
@@ -106,7 +120,7 @@ impl Store {
     pub async fn deliveries_at(&self, station: i64) -> Result<HashMap<i64, Vec<Delivery>>, StoreError> {
         let rows = sqlx::query_as!(
             Row,
-            "SELECT s.stream_id, b.id, b.received_at, b.import_id, s.first, s.last, s.readings
+            "SELECT s.stream_id, b.id, b.received_at, b.source, b.import_id, s.first, s.last, s.readings
              FROM batch_stream s JOIN batch b ON b.id = s.batch_id
              WHERE s.stream_id IN (SELECT m.id FROM stream m JOIN node n ON n.id = m.node_id WHERE n.station_id = ?)
              ORDER BY s.stream_id, b.id",
@@ -133,18 +147,18 @@ impl Store {
         );
         let row = row.fetch_optional(&self.pool).await?;
         Ok(row.and_then(|r| {
-            let source = Source::ALL.into_iter().find(|s| s.code() == r.source)?;
+            let source = Source::of_code(&r.source)?;
             Some((r.id, Origin { source, import: r.import_id, received_at: UnixSeconds(r.received_at) }))
         }))
     }
 
-    /// When the last `n` readings of a stream arrived, each arrival once and in order; those that files brought are none.
+    /// When the last `n` readings of a stream arrived, each arrival once and in order; what somebody brought or typed is none.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn arrivals(&self, stream: i64, n: i64) -> Result<Vec<i64>, StoreError> {
         let rows = sqlx::query_scalar!(
-            "SELECT DISTINCT received_at FROM batch WHERE import_id IS NULL
+            "SELECT DISTINCT received_at FROM batch WHERE source IN ('message', 'demo')
              AND id IN (SELECT batch FROM reading WHERE stream_id = ? ORDER BY t DESC LIMIT ?) ORDER BY received_at",
             stream,
             n

@@ -1,6 +1,6 @@
 //! Imports: begun, stored in pieces, set aside and read anew.
 
-use crate::batches::Delivery;
+use crate::batches::{Delivery, Source};
 use crate::blocks::month_of;
 use crate::{Store, StoreError, Unit};
 use ebrel_core::units::UnixSeconds;
@@ -184,6 +184,7 @@ impl Store {
         let delivery = |number, at: i64, first: i64, last: i64, readings: i64| Delivery {
             number,
             received_at: UnixSeconds(at),
+            source: Source::File,
             import: Some(import),
             first: UnixSeconds(first),
             last: UnixSeconds(last),

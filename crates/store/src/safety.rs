@@ -42,14 +42,40 @@ async fn examined(pool: &SqlitePool) -> Result<Examined, StoreError> {
     Ok(Examined { pages: pages.into_iter().filter(|p| p != "ok").collect(), lost_references })
 }
 
+/// A database file that nobody uses, to be read and not changed.
+async fn still(path: &Path) -> Result<SqlitePool, StoreError> {
+    let options = SqliteConnectOptions::new().filename(path).read_only(true).immutable(true);
+    Ok(SqlitePoolOptions::new().max_connections(1).connect_with(options).await?)
+}
+
 /// Reads a database file through that nobody uses, without changing it, and counts its readings.
 ///
 /// # Errors
 /// [`StoreError`] if it is no database.
 pub async fn examine_file(path: &Path) -> Result<(Examined, i64), StoreError> {
-    let options = SqliteConnectOptions::new().filename(path).read_only(true).immutable(true);
-    let pool = SqlitePoolOptions::new().max_connections(1).connect_with(options).await?;
+    let pool = still(path).await?;
     let found = async { Ok((examined(&pool).await?, readings(&pool).await?)) }.await;
+    pool.close().await;
+    found
+}
+
+/// As [`Store::kept_files`], of a database file that nobody uses, of this or an earlier version.
+///
+/// # Errors
+/// [`StoreError`] if it is no database of Ebrel.
+pub async fn kept_files_of(path: &Path) -> Result<Vec<String>, StoreError> {
+    let pool = still(path).await?;
+    let found = async {
+        let mut all: Vec<String> = sqlx::query_scalar("SELECT sha256 FROM import").fetch_all(&pool).await?;
+        let photos = "SELECT count(*) FROM sqlite_master WHERE type = 'table' AND name = 'photo'";
+        if sqlx::query_scalar::<_, i64>(photos).fetch_one(&pool).await? > 0 {
+            all.extend(sqlx::query_scalar::<_, String>("SELECT sha256 FROM photo").fetch_all(&pool).await?);
+        }
+        all.sort_unstable();
+        all.dedup();
+        Ok(all)
+    }
+    .await;
     pool.close().await;
     found
 }

@@ -115,6 +115,8 @@ struct Sum {
     known: usize,
     contradicting: usize,
     refused: usize,
+    /// Why the last parcel was not taken: said once, and again when it is another reason.
+    trouble: String,
 }
 
 /// Runs the stand-ins until all is confirmed.
@@ -124,6 +126,12 @@ struct Sum {
 pub async fn run(args: SimulateArgs) -> anyhow::Result<()> {
     if args.day_seconds.is_nan() || args.day_seconds < 0.0 {
         bail!("a day takes 0 seconds or more");
+    }
+    let mut numbers = args.node.clone();
+    numbers.sort_unstable();
+    numbers.dedup();
+    if numbers.len() < args.node.len() {
+        bail!("a node is named twice: give each its own --node");
     }
     let mut line = match (&args.to, &args.mqtt) {
         (Some(base), _) => Line::http(base, args.key.clone().unwrap_or_default())?,
@@ -161,7 +169,7 @@ pub async fn run(args: SimulateArgs) -> anyhow::Result<()> {
             tokio::time::sleep(AGAIN).await;
         }
     }
-    let Sum { parcels, new, known, contradicting, refused } = sum;
+    let Sum { parcels, new, known, contradicting, refused, .. } = sum;
     tell(&format!(
         "All is confirmed: {parcels} messages; {new} readings new, {known} known, {contradicting} contradicting, {refused} refused."
     ));
@@ -190,6 +198,7 @@ async fn send_waiting(network: &mut Network, line: &mut Line, t: Option<i64>, su
             Sent::Confirmed(receipt) => {
                 network.gateway().confirmed(&parcel)?;
                 let receipt = receipt.unwrap_or_default();
+                sum.trouble.clear();
                 sum.parcels += 1;
                 sum.new += receipt.new;
                 sum.known += receipt.known;
@@ -201,7 +210,10 @@ async fn send_waiting(network: &mut Network, line: &mut Line, t: Option<i64>, su
                 network.gateway().refused(&parcel)?;
             }
             Sent::Later(why) => {
-                tracing::info!(%why, node = parcel.node, "not sent, again later");
+                if sum.trouble != why {
+                    tell(&format!("Not taken, and kept for later: {why}"));
+                    sum.trouble = why;
+                }
                 return Ok(false);
             }
         }

@@ -136,6 +136,7 @@ async fn survives(kills: usize, seed: u64) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn each_reading_is_there_once_though_server_and_gateway_are_killed() {
-    let kills = std::env::var("EBREL_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(8);
-    survives(kills, 417).await;
+    // `cargo xtask soak` asks for more, with other seeds.
+    let asked = |name: &str| std::env::var(name).ok().and_then(|n| n.parse::<u64>().ok());
+    survives(asked("EBREL_KILLS").unwrap_or(8) as usize, asked("EBREL_SEED").unwrap_or(417)).await;
 }

@@ -30,6 +30,18 @@ async fn a_backup_made_while_a_server_runs_is_restored_to_the_byte_and_the_docto
     assert!(done && says.contains("it was read back") && says.contains("1 files (1 copied now)"), "{says}");
     let (done, says) = run(&["backup", "--data", text(data), "--to", text(&backup)]);
     assert!(done && says.contains("1 files (0 copied now)"), "what is there is not copied again: {says}");
+    // Nothing is written over: not the data themselves, nor what is no backup.
+    let thesis = elsewhere.path().join("thesis.odt");
+    std::fs::write(&thesis, "precious").unwrap();
+    for (to, told) in [
+        (data.join("ebrel.db"), "within the data"),
+        (data.join("files/b.db"), "within the data"),
+        (thesis.clone(), "is no backup"),
+    ] {
+        let (done, says) = run(&["backup", "--data", text(data), "--to", text(&to)]);
+        assert!(!done && says.contains(told) && says.contains("Nothing was written"), "{says}");
+    }
+    assert_eq!(std::fs::read_to_string(&thesis).unwrap(), "precious");
     // A second server is refused.
     let (done, says) = run(&["serve", "--listen", "127.0.0.1:0", "--data", text(data)]);
     assert!(!done && says.contains("another Ebrel serves the data"), "{says}");

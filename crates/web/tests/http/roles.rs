@@ -54,8 +54,12 @@ async fn ask(v: &Visitor, entry: &Entry) -> (u16, String) {
         v.client.post(url).header("x-ebrel-token", &token).form(&[("token", &token)])
     };
     let answer = request.send().await.unwrap();
+    let status = answer.status().as_u16();
     let leads = answer.headers().get("location").map(|l| l.to_str().unwrap().to_owned()).unwrap_or_default();
-    (answer.status().as_u16(), if leads.is_empty() { answer.text().await.unwrap_or_default() } else { leads })
+    // A line that stays open has no end to be read to.
+    let stays = answer.headers().get("content-type").is_some_and(|t| t == "text/event-stream");
+    let says = if leads.is_empty() && !stays { answer.text().await.unwrap_or_default() } else { leads };
+    (status, says)
 }
 
 /// A member of the first study with this role asks.

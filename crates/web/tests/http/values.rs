@@ -163,3 +163,41 @@ async fn odd_windows_and_values_that_are_not_there_are_answered() {
     }
     assert_eq!(owner.get("/stations/1/readings?from=-9223372036854775808").await.status(), 200);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_notebook_is_pasted_once_and_a_slip_stores_nothing() {
+    let owner = Visitor::owner().await;
+    let address = "/stations/1/by-hand";
+    let paste = async |port: &str, quantity: &str, table: &str| {
+        let answer =
+            owner.post(address, &[("port", port), ("quantity", quantity), ("unit", ""), ("table", table)]).await;
+        (answer.status().as_u16(), answer.text().await.unwrap())
+    };
+    let store = ebrel_store::Store::open(&owner.data().join("ebrel.db")).await.unwrap();
+    for (port, quantity, table, says) in [
+        ("gauge θ", "rain", "2026-05-01 07:00\t12.4\nyesterday\t3\n", "Line 2: “yesterday” is no date and time"),
+        ("gauge θ", "rain", "", "Paste at least one line"),
+        ("", "rain", "2026-05-01 07:00 1", "Give what it was read from"),
+        ("gauge θ", "sunshine", "2026-05-01 07:00 1", "Choose what was read."),
+        ("gauge θ", "raw_output", "2026-05-01 07:00 1", "Give the unit of the raw output"),
+        ("gauge θ", "rain", "2096-05-01 07:00 1", "is still to come"),
+    ] {
+        let (status, page) = paste(port, quantity, table).await;
+        assert!(
+            status == 200 && page.contains(says) && page.contains(table.lines().next().unwrap_or("")),
+            "{says}: {page}"
+        );
+    }
+    assert!(store.streams(1).await.unwrap().is_empty(), "nothing is stored");
+    let table = "day\train\n2026-05-01 07:00\t12,4\n2026-05-02 07:00\t0\n";
+    for (new, known) in [(2, 0), (0, 2)] {
+        assert_eq!(paste("gauge θ", "rain", table).await.0, 303);
+        let page = owner.page("/stations/1/placements").await;
+        let says = format!(
+            "3 lines: {new} readings new, {known} known, 0 with another value than is known, 1 without a reading."
+        );
+        assert!(page.contains(&says), "{says}: {page}");
+    }
+    // Nobody expects a notebook to send: it is never silent.
+    assert!(!owner.page("/studies/1").await.contains("silent"));
+}

@@ -1,5 +1,6 @@
 //! The room Record: a station's section and strips, and the import of logger files.
 
+mod by_hand;
 mod growing;
 pub mod import;
 mod network;
@@ -13,6 +14,7 @@ use crate::shell::routes::Routes;
 
 pub fn routes(routes: &mut Routes<'_>) {
     station::routes(routes);
+    by_hand::routes(routes);
     growing::routes(routes);
     standins::routes(routes);
     import::routes(routes);

@@ -60,7 +60,7 @@ async fn show(
     let station = state.store.station(id).await?;
     let study = state.store.study(station.study_id).await?;
     let (now, offset, days) = (state.now(&study), study.utc_offset_minutes, asked.days());
-    let all = network(&state.store, &study, now, days).await?;
+    let all = network(&state.store, &study, Some(number), (now, days)).await?;
     let node = all.into_iter().find(|n| n.node.id == number && n.station.id == id).ok_or(Problem::NotFound("node"))?;
     let facts = facts(&node, now, offset);
     let events = state.store.events(id).await?;

@@ -53,6 +53,8 @@ struct NodeRow {
     battery: Option<Lane>,
     humidity: Option<Lane>,
     facts: Vec<super::words::Fact>,
+    /// Whether it never sent by itself.
+    never: bool,
 }
 
 #[derive(Template)]
@@ -79,7 +81,7 @@ async fn show(
 ) -> Result<HttpResponse, Problem> {
     let study = state.store.study(*id).await?;
     let (now, offset, days) = (state.now(&study), study.utc_offset_minutes, asked.days());
-    let all = network(&state.store, &study, now, days).await?;
+    let all = network(&state.store, &study, None, (now, days)).await?;
     let nodes: Vec<NodeRow> = all.iter().map(|n| row(n, now, offset)).collect();
     let today = day_of(now, offset);
     let broker = state.broker.as_ref().map(|b| b.borrow().clone());
@@ -109,6 +111,7 @@ fn row(n: &NodeHealth, now: UnixSeconds, offset: i64) -> NodeRow {
         station: n.station.id,
         name: n.node.name.clone(),
         place: n.station.name.clone(),
+        never: n.heard.is_none(),
         bars: Bars::of(&n.received, &n.late),
         battery: Lane::of(&n.own[0], Some(BATTERY_AXIS), Some(EMPTY_V)).map(|l| l.marked(wrong("battery"))),
         humidity: Lane::of(&n.own[1], Some((0.0, 100.0)), Some(WET_PCT)).map(|l| l.marked(wrong("box"))),
@@ -132,7 +135,9 @@ fn answer(nodes: &[NodeRow]) -> String {
         (!named.is_empty()).then(|| format!("{words}: {}", named.join(", ")))
     };
     let all = [("heard", "silent"), ("battery", "battery to be changed"), ("box", "wet box")];
-    let all: Vec<String> = all.iter().filter_map(|(what, words)| wrong(what, words)).collect();
+    let never: Vec<&str> = nodes.iter().filter(|n| n.never).map(|n| n.name.as_str()).collect();
+    let never = (!never.is_empty()).then(|| format!("never heard: {}", never.join(", ")));
+    let all: Vec<String> = all.iter().filter_map(|(what, words)| wrong(what, words)).chain(never).collect();
     if all.is_empty() { format!("{many}, all heard and in order.") } else { format!("{many}; {}.", all.join("; ")) }
 }
 
