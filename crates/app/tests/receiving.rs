@@ -75,7 +75,7 @@ async fn messages_that_wait_together_are_answered_each_for_itself_also_beside_on
     for (n, answer) in answers.iter().enumerate() {
         match answer {
             Ok(receipt) => assert_eq!((receipt.records, receipt.new, n % 5 == 4), (12, 12, false), "{n}"),
-            Err(StoreError::Sql(_)) => assert_eq!(n % 5, 4),
+            Err(StoreError::NotFound(_)) => assert_eq!(n % 5, 4),
             Err(other) => panic!("{n}: {other}"),
         }
     }

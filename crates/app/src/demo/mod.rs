@@ -70,7 +70,8 @@ pub async fn seed(store: &Store) -> Result<(), StoreError> {
     for (origin, readings) in stories::arrived(readings, scenario.start, scenario.end) {
         store.add_readings(&origin, readings).await?;
     }
-    store.add_readings(&Origin::of(Source::Demo, UnixSeconds(scenario.end)), repeats).await?;
+    // The node's card was read two hours later, and says otherwise.
+    store.add_readings(&Origin::of(Source::Demo, UnixSeconds(scenario.end + 7200)), repeats).await?;
     place_probes(store, node, &scenario).await?;
     calibrate(store, study_id, &scenario).await?;
     for event in events(&scenario) {

@@ -88,7 +88,7 @@ async fn what_a_message_brought_and_came_again_is_told_and_the_table_is_text_for
     let address = "/stations/1/contradictions";
     let page = rig.owner.page(address).await;
     assert!(
-        page.contains("1 reading in 1 span waits") && page.contains("received") && page.contains("84.750"),
+        page.contains("1 reading in 1 span waits") && page.contains("received") && page.contains("84.75\u{a0}°C apart"),
         "{page}"
     );
     let hidden = |page: &str, name: &str| {

@@ -106,11 +106,12 @@ async fn item(store: &Store, number: usize, matter: &Matter, offset: i64) -> Res
     let first: &Contradiction = &matter.values[0];
     let (from, to) = matter.span();
     let unit = unit_for_people(&matter.unit);
+    let decimals = decimals_of(matter);
     let pair = |c: &Contradiction| Pair {
         at: c.time.0,
         when: moment(c.time, offset),
-        first: format!("{}\u{a0}{unit}", c.first),
-        later: format!("{}\u{a0}{unit}", c.later),
+        first: format!("{}\u{a0}{unit}", fixed(c.first, decimals)),
+        later: format!("{}\u{a0}{unit}", fixed(c.later, decimals)),
     };
     let chosen = first.choice.as_ref().map(|c| {
         let what = if c.later { "the later values stand" } else { "the first values stand" };
@@ -123,7 +124,7 @@ async fn item(store: &Store, number: usize, matter: &Matter, offset: i64) -> Res
         label: matter.label.clone(),
         when: span(from, to, offset),
         count: if n == 1 { "1 reading".to_owned() } else { format!("{} readings", grouped(n)) },
-        largest: format!("{}\u{a0}{unit}", fixed(matter.largest(), 3)),
+        largest: format!("{}\u{a0}{unit}", fixed(matter.largest(), decimals)),
         first_from: came_from(store, first.first_received, first.first_import, offset).await?,
         later_from: came_from(store, first.later_received, first.later_import, offset).await?,
         pairs: matter.values.iter().take(LISTED).map(pair).collect(),
@@ -134,6 +135,12 @@ async fn item(store: &Store, number: usize, matter: &Matter, offset: i64) -> Res
         to: to.0,
         chosen,
     })
+}
+
+/// As many decimals as the values came with, and the same for all of them.
+fn decimals_of(matter: &Matter) -> usize {
+    let of = |v: f64| v.to_string().split_once('.').map_or(0, |(_, decimals)| decimals.len());
+    matter.values.iter().map(|c| of(c.first).max(of(c.later))).max().unwrap_or(0).min(6)
 }
 
 async fn came_from(
