@@ -44,7 +44,7 @@ impl Matter {
 /// # Errors
 /// [`StoreError`] if the database cannot be read.
 pub async fn matters(store: &Store, station: i64) -> Result<Vec<Matter>, StoreError> {
-    let all = store.contradictions(station).await?;
+    let all = store.contradictions(station, None).await?;
     if all.is_empty() {
         return Ok(Vec::new());
     }
@@ -76,7 +76,7 @@ fn one_thing(a: &Contradiction, b: &Contradiction) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use ebrel_store::choices::Chosen;
+    use ebrel_store::choices::{Arrived, Chosen};
 
     #[test]
     fn one_delivery_is_one_thing_unless_days_or_a_choice_lie_between() {
@@ -84,12 +84,10 @@ mod tests {
             stream,
             time: UnixSeconds(t),
             first: 1.0,
-            first_received: None,
-            first_import: None,
+            first_from: Arrived::Unknown,
             later: 2.0,
             batch,
-            later_received: None,
-            later_import: None,
+            later_from: Arrived::Unknown,
             choice: chosen.map(|id| Chosen {
                 id,
                 later: true,

@@ -30,9 +30,9 @@ pub const OF_THE_NODE: [Quantity; 4] =
 
 /// How a node is.
 pub struct NodeHealth {
-    /// The node.
+    /// Number and name, by which it sends and is called.
     pub node: Node,
-    /// Its station.
+    /// Where it stands.
     pub station: Station,
     /// When it was heard; `None` if it never was, or only by files that somebody brought.
     pub heard: Option<Heard>,
@@ -44,7 +44,7 @@ pub struct NodeHealth {
     pub late: Vec<bool>,
     /// Values of the quantities that tell of the node, by day, in the order of [`OF_THE_NODE`]; empty where it does not send one.
     pub own: [Vec<Option<DayOfValues>>; 4],
-    /// Its battery.
+    /// Voltage, trend and end of its battery, if it tells one.
     pub battery: Option<Battery>,
     /// What rain does to its signal.
     pub fade: Option<Fade>,

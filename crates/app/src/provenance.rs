@@ -8,6 +8,7 @@ use ebrel_formats::logger::{self, Column, Recipe, Taker, Text};
 use ebrel_formats::rfc3339;
 use ebrel_store::batches::{Origin, Source};
 use ebrel_store::calibrations::Adopted;
+use ebrel_store::choices::Contradiction;
 use ebrel_store::imports::Import;
 use ebrel_store::{Store, StoreError};
 use serde::Serialize;
@@ -25,7 +26,7 @@ pub struct WayBack {
     pub time: String,
     /// The value as shown; `None` where no calibration held yet.
     pub value: Option<f64>,
-    /// Its unit.
+    /// Unit of the value, by its code.
     pub unit: String,
     /// What the node said.
     pub raw: Raw,
@@ -52,11 +53,11 @@ pub struct WayBack {
 pub struct Raw {
     /// The value as it came.
     pub value: f64,
-    /// Its unit.
+    /// Unit in which the node reports, by its code.
     pub unit: String,
-    /// The node.
+    /// Name of the node that measured.
     pub node: String,
-    /// The port.
+    /// Port of the node, as its label has it.
     pub port: String,
 }
 
@@ -91,7 +92,7 @@ pub struct Came {
 pub struct FromFile {
     /// Number of the import.
     pub import: i64,
-    /// Its name.
+    /// Name of the file as it was uploaded.
     pub name: String,
     /// SHA-256 of its bytes, under which it is kept.
     pub sha256: String,
@@ -115,9 +116,9 @@ pub struct ClockStep {
 /// The probe and where it lay.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Placed {
-    /// Its serial.
+    /// Serial of the probe.
     pub serial: String,
-    /// Its model.
+    /// Model of the probe.
     pub model: String,
     /// Depth, cm; negative is a height.
     pub depth_cm: Option<f64>,
@@ -134,7 +135,7 @@ pub struct Placed {
 /// A calibration that made a value.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Calibrated {
-    /// Its version.
+    /// Version among the calibrations of its probe or model.
     pub version: i64,
     /// The run that it came from: its certificate and samples stand there.
     pub run: Option<i64>,
@@ -144,7 +145,7 @@ pub struct Calibrated {
     pub statement: String,
     /// Who adopted it.
     pub adopted_by: String,
-    /// When.
+    /// Moment at which it was adopted.
     pub adopted: String,
     /// Whether the raw value lies beyond its samples.
     pub beyond_samples: bool,
@@ -159,18 +160,18 @@ pub struct Budget {
     pub curve: f64,
     /// What the instrument's step leaves open; `None` if the step is not known.
     pub resolution: Option<f64>,
-    /// All together.
+    /// The root of the sum of their squares.
     pub all: f64,
 }
 
 /// What a test or a person says of a value.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Flagged {
-    /// The test.
+    /// Code of the test that found it.
     pub test: &'static str,
-    /// Its grade.
+    /// Code of the grade that the test gave.
     pub grade: &'static str,
-    /// Its sentence.
+    /// The test's sentence, with its figures.
     pub reason: String,
     /// `left_out`, `kept`, or empty while it waits.
     pub verdict: &'static str,
@@ -209,6 +210,7 @@ pub async fn way_back(
     let adopted = calibration(store, record, channel, at).await?;
     let flags = store.flags(record.station.id).await?;
     let flags = flags.iter().filter(|f| f.stream_id == stream && (f.flag.start..=f.flag.end).contains(&at));
+    let beside_it = store.contradictions(record.station.id, Some((stream, shown))).await?;
     let placement = &own.placement;
     let corrected = !channel.corrections.is_empty();
     Ok(WayBack {
@@ -249,34 +251,24 @@ pub async fn way_back(
         }),
         temperature_correction: corrected.then_some(value - raw),
         flags: flags.map(flagged).collect(),
-        contradicting: contradicting(store, record.station.id, stream, shown).await?,
+        contradicting: beside_it.into_iter().map(beside).collect(),
     })
 }
 
-async fn contradicting(
-    store: &Store,
-    station: i64,
-    stream: i64,
-    shown: UnixSeconds,
-) -> Result<Vec<Beside>, StoreError> {
-    let all = store.contradictions(station).await?.into_iter().filter(|c| c.stream == stream && c.time == shown);
-    let beside = |c: ebrel_store::choices::Contradiction| {
-        let later = c.choice.as_ref().is_some_and(|c| c.later);
-        let decided = c.choice.map(|c| {
-            let why = if c.reason.is_empty() { String::new() } else { format!(": {}", c.reason) };
-            format!("{} on {}{why}", c.by, rfc3339(c.at))
-        });
-        let stands = if later { "later" } else { "first" };
-        Beside { first: c.first, later: c.later, stands, decided: decided.unwrap_or_default() }
-    };
-    Ok(all.map(beside).collect())
+fn beside(c: Contradiction) -> Beside {
+    let stands = if c.choice.as_ref().is_some_and(|c| c.later) { "later" } else { "first" };
+    let decided = c.choice.map(|c| decision(&c.by, c.at, &c.reason)).unwrap_or_default();
+    Beside { first: c.first, later: c.later, stands, decided }
+}
+
+/// Who decided when, and why if a reason was given.
+fn decision(by: &str, at: UnixSeconds, reason: &str) -> String {
+    let why = if reason.is_empty() { String::new() } else { format!(": {reason}") };
+    format!("{by} on {}{why}", rfc3339(at))
 }
 
 fn flagged(f: &ebrel_store::flags::StoredFlag) -> Flagged {
-    let decided = f.verdict.as_ref().map(|v| {
-        let why = if v.reason.is_empty() { String::new() } else { format!(": {}", v.reason) };
-        format!("{} on {}{why}", v.by, rfc3339(v.at))
-    });
+    let decided = f.verdict.as_ref().map(|v| decision(&v.by, v.at, &v.reason));
     Flagged {
         test: f.flag.test.code(),
         grade: f.flag.grade.code(),

@@ -24,6 +24,9 @@ pub enum SafetyError {
     /// Nothing may be written there.
     #[error("{0} {1}: choose another place. Nothing was written")]
     Place(PathBuf, &'static str),
+    /// It cannot be read as a backup of Ebrel.
+    #[error("{0} is no backup that can be read ({1})")]
+    NoBackup(PathBuf, String),
     /// What was written is not what should have been.
     #[error("the backup does not hold: {0}. Nothing that was there before was touched")]
     Broken(String),
@@ -90,14 +93,13 @@ pub async fn backup(store: &Store, data: &Path, to: &Path, now: UnixSeconds) -> 
     if half.exists() {
         fs::remove_file(&half).map_err(at(&half))?;
     }
+    // Passwords and keys lie in it as hashes: for its owner alone, before there is anything in it.
+    private_file(&half).map_err(at(&half))?;
     store.copy_to(&half).await?;
     File::open(&half).and_then(|f| f.sync_all()).map_err(at(&half))?;
-    let (found, readings) = examine_file(&half).await?;
-    if found != Examined::default() {
-        return Err(SafetyError::Broken(told(&found)));
-    }
+    let readings = sound(&half).await?;
     // Files first: a database without its files would be worse than none.
-    let wanted = store.kept_files().await?;
+    let wanted = kept_files_of(&half).await?;
     let (from, into) = (data.join("files"), files_of(to));
     let copied =
         tokio::task::spawn_blocking(move || copy_files(&from, &into, &wanted).map(|c| (c, wanted.len()))).await;
@@ -112,6 +114,22 @@ pub async fn backup(store: &Store, data: &Path, to: &Path, now: UnixSeconds) -> 
     };
     store.note_backup(&backup).await?;
     Ok(Made { backup, readings, copied })
+}
+
+/// Makes an empty file that its owner alone can read.
+fn private_file(path: &Path) -> io::Result<()> {
+    let mut options = File::options();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+    options.open(path).map(|_| ())
+}
+
+/// Reads a database through that nobody uses, and counts its readings.
+async fn sound(path: &Path) -> Result<i64, SafetyError> {
+    let (found, readings) =
+        examine_file(path).await.map_err(|e| SafetyError::NoBackup(path.to_owned(), e.to_string()))?;
+    if found == Examined::default() { Ok(readings) } else { Err(SafetyError::Broken(told(&found))) }
 }
 
 /// Copies files by their names, which are their hashes, unless they are there; every one is read back. How many were copied, and how
@@ -161,10 +179,7 @@ impl io::Write for HashWriter<'_> {
 /// # Errors
 /// [`SafetyError`] if the directory holds something, the backup is damaged or a file of it is missing.
 pub async fn restore(backup: &Path, data: &Path) -> Result<(i64, usize), SafetyError> {
-    let (found, readings) = examine_file(backup).await?;
-    if found != Examined::default() {
-        return Err(SafetyError::Broken(told(&found)));
-    }
+    let readings = sound(backup).await?;
     let files = data.join("files");
     fs::create_dir_all(&files).map_err(at(&files))?;
     let database = data.join("ebrel.db");

@@ -8,7 +8,7 @@ use std::path::Path;
 /// A backup that was made.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Backup {
-    /// When.
+    /// Moment at which it was read back and held.
     pub at: UnixSeconds,
     /// Where it lies.
     pub place: String,

@@ -10,7 +10,7 @@ use ebrel_store::Store;
 
 /// The demo's world, ready to go on: its nodes, and where each finds its values in a step of the world.
 pub struct LiveDemo {
-    /// The study.
+    /// Number of the study that goes on.
     pub study: i64,
     /// The moment that counts as now in it.
     pub now: UnixSeconds,

@@ -21,7 +21,7 @@ pub enum Emptying {
     Holds,
     /// It is empty already.
     Empty,
-    /// It falls.
+    /// It falls, and will be empty some day.
     Falls {
         /// Days from the last one until it is empty, by the trend.
         likely: f64,

@@ -76,11 +76,11 @@ pub fn received(
 /// Least, mean and greatest of a day's values.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct DayOfValues {
-    /// The least.
+    /// Least value of the day.
     pub least: f64,
-    /// Their mean.
+    /// Mean of the day's values, each counted once.
     pub mean: f64,
-    /// The greatest.
+    /// Greatest value of the day.
     pub greatest: f64,
 }
 

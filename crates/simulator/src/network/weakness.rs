@@ -56,7 +56,8 @@ impl Weakness {
     /// What a node's clock shows at a true time; it was right, or wrong by [`Self::clock_s`], at `start`.
     #[must_use]
     pub fn shown(&self, t: i64, start: i64) -> i64 {
-        t + self.clock_s + (self.fast_s_per_day * (t - start) as f64 / 86_400.0).round() as i64
+        let drift = (self.fast_s_per_day * (t - start) as f64 / 86_400.0).round() as i64;
+        t.saturating_add(self.clock_s).saturating_add(drift)
     }
 
     /// Whether a node is heard with this signal.

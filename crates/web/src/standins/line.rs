@@ -33,7 +33,7 @@ pub enum Line {
     },
     /// To a broker.
     Mqtt {
-        /// Publishes.
+        /// Hands messages to the connection.
         client: AsyncClient,
         /// Hears what the broker answers.
         events: Box<EventLoop>,

@@ -56,7 +56,7 @@ async fn lived(state: &Data<State>, base: &str, day_seconds: f64) -> anyhow::Res
         state.store.fix_now(study, Some(step.t.max(now))).await?;
         network.step(step.t, &LiveDemo::values(&step))?;
         let trouble = send_waiting(&mut network, &mut line).await?;
-        let backlog = network.backlog()?;
+        let backlog = network.backlog();
         live.change(|l| {
             l.now = Some(ebrel_core::units::UnixSeconds(step.t));
             l.backlog = backlog;

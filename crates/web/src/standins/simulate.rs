@@ -164,7 +164,7 @@ pub async fn run(args: SimulateArgs) -> anyhow::Result<()> {
         }
     }
     network.hand_all_on().map_err(wrong)?;
-    while network.gateway().waiting().map_err(wrong)? > 0 {
+    while network.backlog().1 > 0 {
         if !send_waiting(&mut network, &mut line, None, &mut sum).await.map_err(wrong)? {
             tokio::time::sleep(AGAIN).await;
         }

@@ -7,14 +7,14 @@ use ebrel_core::units::UnixSeconds;
 pub enum Link {
     /// It was not reached yet.
     Connecting,
-    /// Messages come.
+    /// It is reached, and messages come.
     Connected {
-        /// Since when.
+        /// Moment since which it is so.
         since: UnixSeconds,
     },
     /// It cannot be reached, or refuses; the broker keeps what nodes send meanwhile.
     Lost {
-        /// Since when.
+        /// Moment of the first attempt that failed.
         since: UnixSeconds,
         /// Why, as the last attempt told.
         why: String,

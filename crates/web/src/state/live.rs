@@ -34,7 +34,7 @@ impl Live {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
-    /// Changes something.
+    /// Changes what is known, with nobody between.
     pub fn change<T>(&self, change: impl FnOnce(&mut Inner) -> T) -> T {
         change(&mut self.inner.lock().unwrap_or_else(PoisonError::into_inner))
     }

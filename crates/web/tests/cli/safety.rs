@@ -28,6 +28,11 @@ async fn a_backup_made_while_a_server_runs_is_restored_to_the_byte_and_the_docto
     let backup = elsewhere.path().join("θ backup.db");
     let (done, says) = run(&["backup", "--data", text(data), "--to", text(&backup)]);
     assert!(done && says.contains("it was read back") && says.contains("1 files (1 copied now)"), "{says}");
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        assert_eq!(std::fs::metadata(&backup).unwrap().permissions().mode() & 0o777, 0o600, "for its owner alone");
+    }
     let (done, says) = run(&["backup", "--data", text(data), "--to", text(&backup)]);
     assert!(done && says.contains("1 files (0 copied now)"), "what is there is not copied again: {says}");
     // Nothing is written over: not the data themselves, nor what is no backup.
@@ -76,6 +81,8 @@ async fn a_backup_made_while_a_server_runs_is_restored_to_the_byte_and_the_docto
     std::fs::write(&half, &whole[..whole.len() / 2]).unwrap();
     let (done, says) = run(&["restore", "--from", text(&half), "--data", text(&elsewhere.path().join("c"))]);
     assert!(!done && !elsewhere.path().join("c/ebrel.db").exists(), "{says}");
+    let (done, says) = run(&["restore", "--from", text(&thesis), "--data", text(&elsewhere.path().join("d"))]);
+    assert!(!done && says.contains("is no backup that can be read"), "{says}");
     let (done, says) = run(&["doctor", "--data", text(&elsewhere.path().join("nothing"))]);
     assert!(!done && says.contains("there is no Ebrel data"), "{says}");
 }

@@ -1,13 +1,12 @@
 //! Messages through a broker: Debian's mosquitto, with Ebrel and it going away in turn.
 
+use super::nodes::Rig;
 use actix_web::web::Data;
 use ebrel::broker::{Broker, BrokerArgs};
 use ebrel::state::broker::{BrokerState, Link};
 use ebrel::state::{Mode, State, wall_clock};
 use ebrel_core::units::Quantity;
 use ebrel_store::Store;
-use ebrel_store::stations::Station;
-use ebrel_store::studies::Study;
 use flate2::Compression;
 use flate2::write::GzEncoder;
 use rumqttc::{AsyncClient, Event, Incoming, MqttOptions, QoS};
@@ -132,28 +131,6 @@ impl Ebrel {
     }
 }
 
-async fn with_a_node(data: &Path) {
-    let state = State::open(data, Mode::Serve { https: false }).await.unwrap();
-    let (name, question) = ("Fern tubs".into(), String::new());
-    let study = Study { id: 0, name, question, utc_offset_minutes: 0, fixed_now: None };
-    let study = state.store.add_study(&study, None).await.unwrap();
-    let station = Station {
-        id: 0,
-        study_id: study,
-        code: "tub1".into(),
-        name: "Tub 1".into(),
-        latitude: None,
-        longitude: None,
-        elevation_m: None,
-        treatment: String::new(),
-        cover: String::new(),
-        known_bias: String::new(),
-    };
-    let station = state.store.add_station(&station, &[]).await.unwrap();
-    assert_eq!(state.store.ensure_node(station, "node θ").await.unwrap(), 1);
-    state.store.close().await;
-}
-
 const OWN: &str = "fields/nodes/1/readings";
 
 /// A message of one reading, `n` minutes ago.
@@ -165,17 +142,17 @@ fn reading(n: i64) -> (&'static str, Vec<u8>) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_was_published_is_stored_once_though_ebrel_and_the_broker_go_away() {
-    let data = tempfile::tempdir().unwrap();
-    with_a_node(data.path()).await;
+    let rig = Rig::new().await;
+    let data = rig.owner.data();
     let mut broker = Mosquitto::start().await;
-    let ebrel = Ebrel::start(data.path(), broker.port).await;
+    let ebrel = Ebrel::start(data, broker.port).await;
     broker.publish(&[reading(1), reading(2), reading(1), reading(3)]).await;
     ebrel.until_stored(3).await;
     // Ebrel is away: the broker keeps what comes.
     drop(ebrel);
     let many: Vec<_> = (10..60).map(reading).collect();
     broker.publish(&many).await;
-    let ebrel = Ebrel::start(data.path(), broker.port).await;
+    let ebrel = Ebrel::start(data, broker.port).await;
     ebrel.until_stored(53).await;
     // The broker is away: that is told, and mended by itself.
     broker.stop().await;
@@ -187,17 +164,17 @@ async fn what_was_published_is_stored_once_though_ebrel_and_the_broker_go_away()
     assert_eq!(ebrel.told.borrow().set_aside, 0);
     // Nothing waits at the broker: all was acknowledged.
     drop(ebrel);
-    let ebrel = Ebrel::start(data.path(), broker.port).await;
+    let ebrel = Ebrel::start(data, broker.port).await;
     tokio::time::sleep(Duration::from_millis(300)).await;
     assert_eq!(ebrel.told.borrow().messages, 0);
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_message_that_cannot_be_taken_whole_is_kept_with_its_reason_and_stops_nobody() {
-    let data = tempfile::tempdir().unwrap();
-    with_a_node(data.path()).await;
+    let rig = Rig::new().await;
+    let data = rig.owner.data();
     let broker = Mosquitto::start().await;
-    let ebrel = Ebrel::start(data.path(), broker.port).await;
+    let ebrel = Ebrel::start(data, broker.port).await;
     let mut packed = GzEncoder::new(Vec::new(), Compression::fast());
     packed.write_all(&reading(7).1).unwrap();
     let packed = packed.finish().unwrap();

@@ -22,6 +22,13 @@ async fn way(v: &Visitor, link: &str) -> (String, Value) {
     let page = v.page(&format!("/stations/1/values/{link}")).await;
     let (stream, at) = link.split_once('?').unwrap();
     let json = v.page(&format!("/stations/1/values/{stream}/way.json?{at}")).await;
+    // Whatever the way names can be gone to.
+    let main = page.split("<main").nth(1).unwrap();
+    for link in
+        main.split("href=\"").skip(1).map(|l| l.split('"').next().unwrap().replace("&amp;", "&").replace("&#38;", "&"))
+    {
+        assert_eq!(v.get(&link).await.status(), 200, "{link}");
+    }
     (page, serde_json::from_str(&json).unwrap())
 }
 
@@ -117,7 +124,7 @@ async fn what_a_message_brought_and_came_again_is_told_and_the_table_is_text_for
     assert_eq!(rig.owner.post(address, &undo).await.status(), 303);
     assert_eq!(rig.owner.post(address, &undo).await.status(), 200, "from another tab: told, not done twice");
     assert_eq!(way(&rig.owner, &first_link(&table, 3)).await.1["value"], 14.25);
-    let text = rig.owner.page(&format!("/stations/1/readings.tsv?show=temperature&from={t}")).await;
+    let text = rig.owner.page(&format!("/stations/1/readings.tsv?show=temperature&at={t}")).await;
     let lines: Vec<Vec<&str>> = text.lines().map(|l| l.split('\t').collect()).collect();
     assert!(lines.iter().all(|l| l.len() == 3) && lines.len() == 6, "{text}");
     assert_eq!(lines[1][1], "12.25");
@@ -151,6 +158,8 @@ async fn a_value_from_a_file_names_its_line() {
 async fn odd_windows_and_values_that_are_not_there_are_answered() {
     let owner = Visitor::owner().await;
     assert!(owner.page("/stations/1/readings").await.contains("No channel of Tub 1 tells of this."));
+    let year = owner.page("/stations/1/readings?from=2026").await;
+    assert!(year.contains("“2026” is no date and time"), "a year alone is no moment of 1970: {year}");
     let page = owner.page("/stations/1/readings?from=yesterday&show=%22%3E").await;
     assert!(page.contains("value=\"yesterday\"") && page.contains("invalid-feedback"), "{page}");
     for (path, status) in [
@@ -161,7 +170,7 @@ async fn odd_windows_and_values_that_are_not_there_are_answered() {
     ] {
         assert_eq!(owner.get(path).await.status(), status, "{path}");
     }
-    assert_eq!(owner.get("/stations/1/readings?from=-9223372036854775808").await.status(), 200);
+    assert_eq!(owner.get("/stations/1/readings?at=-9223372036854775808").await.status(), 200);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -181,6 +190,7 @@ async fn a_notebook_is_pasted_once_and_a_slip_stores_nothing() {
         ("gauge θ", "sunshine", "2026-05-01 07:00 1", "Choose what was read."),
         ("gauge θ", "raw_output", "2026-05-01 07:00 1", "Give the unit of the raw output"),
         ("gauge θ", "rain", "2096-05-01 07:00 1", "is still to come"),
+        ("gauge θ", "rain", &"2026-05-01 07:00\t1\n".repeat(5_001), "There are more than 5000 lines"),
     ] {
         let (status, page) = paste(port, quantity, table).await;
         assert!(

@@ -79,7 +79,7 @@ export class Strips {
       m: () => this.choose("moisture"), t: () => this.choose("temperature"), b: () => this.choose("both"),
       ArrowLeft: () => this.move(e.shiftKey ? -1 : -0.2), ArrowRight: () => this.move(e.shiftKey ? 1 : 0.2),
       "+": () => this.zoom(0.5), "=": () => this.zoom(0.5), "-": () => this.zoom(2), "−": () => this.zoom(2),
-      v: () => location.assign(`/stations/${this.station}/readings?from=${Math.round(this.cursorTime)}&show=${this.show === "both" ? "all" : this.show}`),
+      v: () => location.assign(`/stations/${this.station}/readings?at=${Math.round(this.cursorTime)}&show=${this.show === "both" ? "all" : this.show}`),
       ",": () => this.nudge(-1), ".": () => this.nudge(1), "?": () => this.help(),
       Home: () => this.set(this.first, this.first + this.to - this.from), End: () => this.set(this.last - (this.to - this.from), this.last),
     };

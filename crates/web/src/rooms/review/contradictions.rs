@@ -12,8 +12,8 @@ use askama::Template;
 use ebrel_app::contradictions::{Matter, matters};
 use ebrel_core::roles::Role;
 use ebrel_core::units::{UnixSeconds, unit_for_people};
-use ebrel_store::choices::{Choice, Contradiction};
-use ebrel_store::{Store, StoreError};
+use ebrel_store::StoreError;
+use ebrel_store::choices::{Arrived, Choice, Contradiction};
 use serde::Deserialize;
 
 pub fn routes(routes: &mut Routes<'_>) {
@@ -92,17 +92,14 @@ async fn shown(
             format!("{what} {many}: each came twice with different values, and the first stands until you choose.")
         }
     };
-    let mut items = Vec::new();
-    for (number, matter) in all.iter().take(MATTERS).enumerate() {
-        items.push(item(&state.store, number, matter, offset).await?);
-    }
+    let items = all.iter().take(MATTERS).enumerate().map(|(number, matter)| item(number, matter, offset)).collect();
     let shell = Shell::within(state, actor, "Came twice", Room::Review, &study, Some(&station)).await?;
     let may = shell.may(Role::Researcher);
     let more = all.len().saturating_sub(MATTERS);
     page(&ContradictionsPage { shell, id, station: station.name, answer, items, more, error, reason, may })
 }
 
-async fn item(store: &Store, number: usize, matter: &Matter, offset: i64) -> Result<Item, StoreError> {
+fn item(number: usize, matter: &Matter, offset: i64) -> Item {
     let first: &Contradiction = &matter.values[0];
     let (from, to) = matter.span();
     let unit = unit_for_people(&matter.unit);
@@ -119,14 +116,14 @@ async fn item(store: &Store, number: usize, matter: &Matter, offset: i64) -> Res
         (format!("{what}, chosen by {} on {}{why}", c.by, moment(c.at, offset)), c.id)
     });
     let n = matter.values.len();
-    Ok(Item {
+    Item {
         number,
         label: matter.label.clone(),
         when: span(from, to, offset),
         count: if n == 1 { "1 reading".to_owned() } else { format!("{} readings", grouped(n)) },
         largest: format!("{}\u{a0}{unit}", fixed(matter.largest(), decimals)),
-        first_from: came_from(store, first.first_received, first.first_import, offset).await?,
-        later_from: came_from(store, first.later_received, first.later_import, offset).await?,
+        first_from: came_from(&first.first_from, offset),
+        later_from: came_from(&first.later_from, offset),
         pairs: matter.values.iter().take(LISTED).map(pair).collect(),
         more: n.saturating_sub(LISTED),
         stream: first.stream,
@@ -134,7 +131,7 @@ async fn item(store: &Store, number: usize, matter: &Matter, offset: i64) -> Res
         from: from.0,
         to: to.0,
         chosen,
-    })
+    }
 }
 
 /// As many decimals as the values came with, and the same for all of them.
@@ -143,18 +140,12 @@ fn decimals_of(matter: &Matter) -> usize {
     matter.values.iter().map(|c| of(c.first).max(of(c.later))).max().unwrap_or(0).min(6)
 }
 
-async fn came_from(
-    store: &Store,
-    received: Option<UnixSeconds>,
-    import: Option<i64>,
-    offset: i64,
-) -> Result<String, StoreError> {
-    let Some(received) = received else { return Ok("before deliveries were kept".to_owned()) };
-    let at = moment(received, offset);
-    Ok(match import {
-        None => format!("received {at}, by itself"),
-        Some(id) => format!("{at}, from the file {}", store.import(id).await?.file_name),
-    })
+fn came_from(how: &Arrived, offset: i64) -> String {
+    match how {
+        Arrived::Unknown => "before deliveries were kept".to_owned(),
+        Arrived::Received(at) => format!("received {}, by no file", moment(*at, offset)),
+        Arrived::File(at, name) => format!("{}, from the file {name}", moment(*at, offset)),
+    }
 }
 
 #[derive(Deserialize)]

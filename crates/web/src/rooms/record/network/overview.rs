@@ -86,8 +86,9 @@ async fn show(
     let today = day_of(now, offset);
     let broker = state.broker.as_ref().map(|b| b.borrow().clone());
     let shell = Shell::within(&state, &actor, "Network", Room::Record, &study, None).await?;
-    // Whose message it was nobody knows: it is told to whoever may read any study of this server that has a broker.
-    let (asides, more) = if broker.is_some() { state.store.asides(NAMED).await? } else { (Vec::new(), 0) };
+    // Whose message it was nobody knows: it is told to the researchers of this server.
+    let told = shell.may(Role::Researcher) && broker.is_some();
+    let (asides, more) = if told { state.store.asides(NAMED).await? } else { (Vec::new(), 0) };
     page(&NetworkPage {
         shell,
         id: *id,

@@ -27,9 +27,11 @@ const TEXT_ROWS: usize = 35_136;
 
 #[derive(Deserialize)]
 struct Asked {
-    /// First time, as typed or in seconds of UTC; the last page unless somebody asks.
+    /// First time, as somebody typed it; the last page unless somebody asks.
     #[serde(default)]
     from: String,
+    /// First time in seconds of UTC, as links say it.
+    at: Option<i64>,
     /// `moisture`, `temperature`, `rest` or `all`.
     #[serde(default)]
     show: String,
@@ -46,12 +48,16 @@ impl Asked {
 
     fn wants(&self) -> impl Fn(Quantity) -> bool + use<> {
         let show = self.show();
-        move |q: Quantity| match show {
-            "moisture" => q.is_moisture(),
-            "temperature" => q.is_temperature(),
-            "rest" => !q.is_moisture() && !q.is_temperature(),
-            _ => true,
-        }
+        move |q: Quantity| show == "all" || group_of(q) == show
+    }
+}
+
+/// The group of channels with which a quantity is shown, as [`SHOWN`] calls it.
+pub(super) const fn group_of(quantity: Quantity) -> &'static str {
+    match quantity {
+        q if q.is_moisture() => "moisture",
+        q if q.is_temperature() => "temperature",
+        _ => "rest",
     }
 }
 
@@ -97,9 +103,10 @@ async fn loaded(
     let offset = record.study.utc_offset_minutes;
     let last = record.extent().map_or(UnixSeconds(0), |e| e.1);
     let usual = UnixSeconds(last.0 - 86_400 + 900);
-    let from = match asked.from.trim() {
-        "" => Ok(usual),
-        typed => typed.parse().map(UnixSeconds).or_else(|_| typed_time(typed, offset)),
+    let from = match (asked.at, asked.from.trim()) {
+        (Some(at), _) => Ok(UnixSeconds(at)),
+        (None, "") => Ok(usual),
+        (None, typed) => typed_time(typed, offset),
     };
     let wants = asked.wants();
     let start = from.clone().unwrap_or(usual);

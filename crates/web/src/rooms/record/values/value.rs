@@ -1,5 +1,6 @@
 //! How one value came about, as a page and as JSON.
 
+use super::readings::group_of;
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, moment, signed};
@@ -42,6 +43,8 @@ struct ValuePage {
     at: i64,
     channel: String,
     answer: String,
+    /// Which channels the table beside it shows.
+    show: &'static str,
     steps: Vec<Step>,
 }
 
@@ -74,7 +77,8 @@ async fn show(
     let known = way.uncertainty.map(|u| format!(" ± {}", fixed(u.all, decimals))).unwrap_or_default();
     page(&ValuePage {
         answer: format!("{value}{known}, measured {}.", moment(at, offset)),
-        steps: steps(&way, id, offset, decimals),
+        show: quantity.map_or("all", group_of),
+        steps: steps(&way, id, offset, decimals, shell.may(Role::Field)),
         channel: format!("{}, {}, {}", quantity.map_or("", Quantity::words), way.channel, record.station.name),
         shell,
         id,
@@ -84,9 +88,9 @@ async fn show(
 }
 
 /// The way in steps, from where it came to what is said of it.
-fn steps(way: &WayBack, id: i64, offset: i64, decimals: usize) -> Vec<Step> {
+fn steps(way: &WayBack, id: i64, offset: i64, decimals: usize, may_import: bool) -> Vec<Step> {
     let at = |text: &str| parse_rfc3339(text).map_or_else(|| text.to_owned(), |t| moment(t, offset));
-    let mut all = vec![came(&way.came, id, &at)];
+    let mut all = vec![came(&way.came, may_import, &at)];
     let (raw, unit) = (&way.raw, unit_for_people(&way.raw.unit));
     let node = format!("{}\u{a0}{unit} at port {} of {}; kept as it came", raw.value, raw.port, raw.node);
     all.push(Step { name: "it said", says: node, link: Some((format!("/stations/{id}/nodes"), "the node")) });
@@ -157,13 +161,13 @@ fn steps(way: &WayBack, id: i64, offset: i64, decimals: usize) -> Vec<Step> {
     all
 }
 
-fn came(came: &Came, id: i64, at: &impl Fn(&str) -> String) -> Step {
+fn came(came: &Came, may_import: bool, at: &impl Fn(&str) -> String) -> Step {
     let received = came.received.as_deref().map(at).unwrap_or_default();
     let (says, link) = match (came.by, &came.file) {
         ("file", Some(f)) => {
             let line = f.line.map_or_else(|| "a line that is not found any more".to_owned(), |l| format!("line {l}"));
-            let link = (format!("/stations/{id}/import/{}", f.import), "the import");
-            (format!("{line} of {}, imported by {} {received}", f.name, f.by), Some(link))
+            let link = may_import.then(|| (format!("/imports/{}", f.import), "the import"));
+            (format!("{line} of {}, imported by {} {received}", f.name, f.by), link)
         }
         ("message", _) => (format!("a message of the node, received {received}"), None),
         ("hand", _) => (format!("typed by hand, {received}"), None),
