@@ -155,14 +155,19 @@ async fn of_station(
     let span = (today + 1 - days, today + 1);
     let streams = store.streams(station.id).await?;
     let delivered = store.deliveries_at(station.id).await?;
-    let series = store.series_at(station.id).await?;
     let record = StationRecord::outline(store, station.id).await?;
     let rain = gauge(store, &streams).await?.or_else(|| rain.cloned());
     let mut all = Vec::with_capacity(nodes.len());
     for node in nodes {
         let own: Vec<Stream> = streams.iter().filter(|s| s.node_id == node.id).cloned().collect();
-        // Ports of a node are read together: the one with most readings tells of all.
-        let longest = own.iter().filter_map(|s| Some((s, series.get(&s.id)?))).max_by_key(|(_, s)| s.len());
+        // Ports of a node are read together: the one with most readings tells of all. No other is loaded but what tells of the node.
+        let readings = |s: &&Stream| delivered.get(&s.id).map_or(0, |d| d.iter().map(|d| d.readings).sum::<usize>());
+        let longest = own.iter().max_by_key(readings);
+        let mut series = HashMap::new();
+        for stream in own.iter().filter(|s| OF_THE_NODE.contains(&s.quantity)).chain(longest) {
+            series.insert(stream.id, store.series(stream.id).await?);
+        }
+        let longest = longest.and_then(|s| Some((s, series.get(&s.id)?)));
         let of = |quantity| own.iter().find(|s| s.quantity == quantity).and_then(|s| series.get(&s.id));
         let received = longest.map(|(stream, series)| of_days(stream, series, span, now, offset)).unwrap_or_default();
         let values = |quantity| of(quantity).map(|s: &Arc<Series>| by_day(s.view(), span, offset)).unwrap_or_default();

@@ -9,11 +9,14 @@ use hyper_util::client::legacy::connect::HttpConnector;
 use std::path::Path;
 use std::process::Stdio;
 use std::time::Duration;
-use tokio::io::{AsyncBufReadExt, BufReader};
-use tokio::process::{Child, Command};
+use tokio::io::{AsyncBufReadExt, AsyncReadExt, BufReader};
+use tokio::process::{Child, ChildStdout, Command};
 
 /// How long a condition may take to come true.
 const PATIENCE: Duration = Duration::from_secs(20);
+
+/// How often ChromeDriver may end before it listens.
+const DRIVER_STARTS: usize = 5;
 
 /// One browser window. Call [`Browser::close`] at the end; the driver dies with the value in any case.
 pub struct Browser {
@@ -48,14 +51,7 @@ impl Browser {
     /// # Errors
     /// If Chromium or ChromeDriver is not installed or does not start.
     pub async fn start(width: u32, height: u32) -> Result<Self, Failed> {
-        let mut driver = Command::new("chromedriver")
-            .arg("--port=0")
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .kill_on_drop(true)
-            .spawn()
-            .map_err(|e| format!("chromedriver cannot be started ({e}); `cargo xtask test` installs it"))?;
-        let port = port_of(&mut driver).await?;
+        let (driver, port) = start_driver().await?;
         let profile = tempfile::tempdir()?;
         let arguments = [
             "--headless",
@@ -257,19 +253,49 @@ impl Browser {
     }
 }
 
-/// The port that a freshly started driver says it listens on.
-async fn port_of(driver: &mut Child) -> Result<u16, Failed> {
-    let out = driver.stdout.take().ok_or("chromedriver has no output")?;
-    let mut lines = BufReader::new(out).lines();
+/// Starts ChromeDriver on a port of its own choice.
+///
+/// It takes a free port for IPv4 and then the same for IPv6, where somebody else may hold it; it ends then, and is
+/// started again.
+async fn start_driver() -> Result<(Child, u16), Failed> {
+    let mut ended = String::new();
+    for _ in 0..DRIVER_STARTS {
+        let mut driver = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .kill_on_drop(true)
+            .spawn()
+            .map_err(|e| format!("chromedriver cannot be started ({e}); `cargo xtask test` installs it"))?;
+        let out = driver.stdout.take().ok_or("chromedriver has no output")?;
+        let mut complaints = driver.stderr.take().ok_or("chromedriver has no error output")?;
+        let (said, port) = port_of(out).await?;
+        if let Some(port) = port {
+            // Keep reading, so that the driver never blocks on a full pipe.
+            tokio::spawn(async move { tokio::io::copy(&mut complaints, &mut tokio::io::sink()).await });
+            return Ok((driver, port));
+        }
+        let mut complaint = String::new();
+        complaints.read_to_string(&mut complaint).await?;
+        ended = format!("chromedriver ended before it listened ({}): {said}{complaint}", driver.wait().await?);
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    Err(ended.into())
+}
+
+/// What a freshly started driver said until it named the port on which it listens, and the port: none if it ended.
+async fn port_of(out: ChildStdout) -> Result<(String, Option<u16>), Failed> {
+    let (mut lines, mut said) = (BufReader::new(out).lines(), String::new());
     while let Some(line) = lines.next_line().await? {
         if let Some(rest) = line.split("on port ").nth(1)
             && let Ok(port) = rest.trim().trim_end_matches('.').parse()
             && port != 0
         {
-            // Keep reading, so that the driver never blocks on a full pipe.
             tokio::spawn(async move { while let Ok(Some(_)) = lines.next_line().await {} });
-            return Ok(port);
+            return Ok((said, Some(port)));
         }
+        said.push_str(&line);
+        said.push('\n');
     }
-    Err("chromedriver ended before it listened".into())
+    Ok((said, None))
 }

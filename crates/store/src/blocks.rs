@@ -69,10 +69,13 @@ impl Store {
             .fetch_optional(&mut *tx)
             .await?
             .unwrap_or(0);
-        let (mut series, made) = read_months(&mut tx, stream, None).await?;
+        let (mut series, mut made) = read_months(&mut tx, stream, None).await?;
         // Blocks hold what came; what is meant where it came twice is put in when they are read.
         crate::choices::apply(&mut tx, stream, &mut series).await?;
         tx.rollback().await?;
+        // The last month still grows: packing it at each read would have readers wait for whoever writes.
+        let last = series.times.last().map(|t| month_of(*t));
+        made.retain(|(month, _)| Some(*month) != last);
         if !made.is_empty() {
             self.keep_blocks(stream, made, change).await;
         }
