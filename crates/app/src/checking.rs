@@ -208,9 +208,8 @@ mod tests {
 
     fn package() -> Package {
         let value = |i: i64| 0.3 - 1e-5 * i as f64 + 0.001 * ((i * 7919 % 13) as f64 / 13.0);
-        let mut readings: Vec<ReadingRow> = (0..800)
-            .map(|i| ReadingRow { time: UnixSeconds(i * 900), value: value(i), raw: None, uncertainty: None })
-            .collect();
+        let mut readings: Vec<ReadingRow> =
+            (0..800).map(|i| ReadingRow::plain(UnixSeconds(i * 900), value(i))).collect();
         readings[400].value = 0.45;
         readings.push(ReadingRow { value: 0.2, ..readings[10] });
         readings.drain(600..620);

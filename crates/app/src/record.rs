@@ -34,6 +34,10 @@ pub struct ChannelRecord {
     pub repeats: Vec<Repeat>,
     /// How its readings arrived.
     delivered: Vec<Delivery>,
+    /// Readings at the times that the node's clock showed, where those are not the true ones.
+    shown: Option<Arc<Series>>,
+    /// The horizon that it lies in.
+    pub horizon: Option<Horizon>,
 }
 
 impl ChannelRecord {
@@ -41,6 +45,14 @@ impl ChannelRecord {
     #[must_use]
     pub fn view(&self) -> View<'_> {
         self.series.between(self.channel.placement.starts, self.ends())
+    }
+
+    /// What the node's clock showed at a reading of this true time; `None` where the clock was right.
+    #[must_use]
+    pub fn node_time(&self, t: UnixSeconds) -> Option<UnixSeconds> {
+        let shown = self.shown.as_ref()?;
+        let at = self.series.times.binary_search(&t.0).ok()?;
+        Some(UnixSeconds(shown.times[at]))
     }
 
     /// What the channel shows: water content once a calibration is adopted, else what the stream reports.
@@ -230,7 +242,9 @@ impl StationRecord {
         for channel in &mut record.channels {
             let stream = channel.channel.stream.id;
             let as_stored = series.get(&stream).cloned().unwrap_or_default();
-            channel.series = timed(as_stored, clocks.get(&channel.channel.stream.node));
+            let clock = clocks.get(&channel.channel.stream.node);
+            channel.shown = clock.map(|_| Arc::clone(&as_stored));
+            channel.series = timed(as_stored, clock);
             let (from, to) = (channel.channel.placement.starts, channel.channel.placement.ends);
             let meanwhile = |r: &&Repeat| r.time >= from && to.is_none_or(|to| r.time < to);
             channel.repeats = repeats.get(&stream).into_iter().flatten().filter(meanwhile).copied().collect();
@@ -281,9 +295,17 @@ impl StationRecord {
             };
             let corrects = channel.stream.quantity.is_temperature();
             let corrections = standing.get(&probe.id).filter(|_| corrects).cloned().unwrap_or_default();
-            let pore_space = horizon.and_then(Horizon::pore_space);
-            let (series, repeats, delivered) = Default::default();
-            channels.push(ChannelRecord { channel, series, history, corrections, pore_space, repeats, delivered });
+            channels.push(ChannelRecord {
+                pore_space: horizon.and_then(Horizon::pore_space),
+                horizon: horizon.cloned(),
+                channel,
+                history,
+                corrections,
+                series: Arc::default(),
+                shown: None,
+                repeats: Vec::new(),
+                delivered: Vec::new(),
+            });
         }
         let events = store.events(station_id).await?;
         let clock_checks = clock_checks(store, station_id).await?;

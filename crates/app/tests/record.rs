@@ -6,7 +6,7 @@ mod common;
 #[path = "../../web/tests/common/demo.rs"]
 mod demo;
 
-use ebrel_app::exporting::{Selection, counts, package, wide};
+use ebrel_app::exporting::{Origins, Part, Selection, counts, package, wide};
 use ebrel_app::record::StationRecord;
 use ebrel_app::reviewing;
 use ebrel_app::window::{Show, window};
@@ -39,8 +39,9 @@ fn all(from: i64, to: i64, grades: &[Grade]) -> Selection {
 #[tokio::test]
 async fn every_reading_is_either_exported_or_counted_as_left_out() {
     let (store, _dir) = demo_store().await;
-    let record = StationRecord::load(&store, 1).await.unwrap();
-    let flags = store.flags(1).await.unwrap();
+    let parts = [Part::load(&store, 1).await.unwrap()];
+    let origins = Origins::load(&store, &parts).await.unwrap();
+    let [Part { record, flags }] = &parts;
     let (first, last) = record.extent().unwrap();
     let (from, to) = (last.0 - 400 * DAY, last.0 + 1);
     assert!(from > first.0, "a part of the record");
@@ -49,15 +50,16 @@ async fn every_reading_is_either_exported_or_counted_as_left_out() {
     let mut before = 0;
     for grades in [&[][..], &[Grade::Wrong], &[Grade::Wrong, Grade::Doubtful], Grade::ALL] {
         let selection = all(from, to, grades);
-        let counts = counts(&record, &flags, &selection);
+        let counts = counts(record, flags, &selection);
         assert_eq!(counts.readings + counts.left_out, there, "{grades:?}");
         assert!(counts.left_out >= before, "more grades leave out no less");
         before = counts.left_out;
-        let rows: usize = package(&record, &flags, &selection).channels.into_iter().map(|(_, rows)| rows.count()).sum();
-        let cells: usize = wide(&record, &flags, &selection).into_iter().map(|c| c.readings.count()).sum();
+        let rows: usize =
+            package(&parts, &origins, &selection).channels.into_iter().map(|(_, rows)| rows.count()).sum();
+        let cells: usize = wide(record, flags, &selection).into_iter().map(|c| c.readings.count()).sum();
         assert_eq!((rows, cells), (counts.readings, counts.readings), "{grades:?}");
         let middle = from + 133 * DAY + 450;
-        let halves = [all(from, middle, grades), all(middle, to, grades)].map(|half| sums(&record, &flags, &half));
+        let halves = [all(from, middle, grades), all(middle, to, grades)].map(|half| sums(record, flags, &half));
         assert_eq!((halves[0].0 + halves[1].0, halves[0].1 + halves[1].1), (counts.readings, counts.left_out));
     }
     assert!(before > 0, "the demo has flags");

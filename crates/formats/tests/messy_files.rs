@@ -8,7 +8,8 @@ use common::zipped;
 use ebrel_core::units::UnixSeconds;
 use ebrel_formats::logger::{Clock, Read, Text, guess, read};
 use ebrel_formats::package::{
-    ChannelRow, EventRow, FlagRow, HorizonRow, Package, PackageError, ReadingRow, StationRow, read_zip,
+    ChannelRow, DeliveryRow, EventRow, FlagRow, HorizonRow, Package, PackageError, ReadingRow, StationRow, StudyPart,
+    VerdictRow, read_zip,
 };
 use ebrel_formats::rfc3339;
 use proptest::prelude::*;
@@ -109,10 +110,10 @@ fn package(values: &[f64]) -> Package {
     let text = str::to_owned;
     let time = |i: usize| UnixSeconds(1_772_323_200 + i as i64 * 900);
     let readings = values.iter().enumerate().map(|(i, v)| ReadingRow {
-        time: time(i),
-        value: *v,
         raw: Some(v * 3.0),
-        uncertainty: None,
+        node_time: Some(time(i)),
+        delivery: Some(1),
+        ..ReadingRow::plain(time(i), *v)
     });
     let channel = ChannelRow {
         channel: text("a, \"quoted\" channel"),
@@ -137,6 +138,7 @@ fn package(values: &[f64]) -> Package {
             amount: None,
             unit: String::new(),
             note: text("moved the probe,\nsee photo"),
+            by: text("R. Teal"),
         }],
         flags: vec![FlagRow {
             channel: text("a, \"quoted\" channel"),
@@ -148,6 +150,25 @@ fn package(values: &[f64]) -> Package {
             reason: text("+0.16"),
             evidence: text("{\"height\":0.16}"),
         }],
+        verdicts: vec![VerdictRow {
+            channel: text("a, \"quoted\" channel"),
+            start: time(1),
+            end: time(2),
+            test: text("spike"),
+            verdict: text("left_out"),
+            reason: text("a mouse, \"again\""),
+            by: text("R. Teal"),
+            at: time(9),
+        }],
+        deliveries: vec![DeliveryRow {
+            delivery: 1,
+            received: time(4),
+            source: text("file"),
+            file: text("-autumn θ.csv"),
+            sha256: text("00ff"),
+            by: String::new(),
+        }],
+        study: StudyPart { name: text("Ostrelle Wood"), question: text("How dry?"), utc_offset_minutes: 60 },
         ..Package::default()
     }
 }

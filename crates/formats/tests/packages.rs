@@ -26,7 +26,7 @@ fn row(curve: &Curve) -> CalibrationRow {
 fn package(name: &str, calibrations: Vec<CalibrationRow>) -> Package {
     let channel =
         ChannelRow { channel: name.into(), station: "cut".into(), quantity: "rain".into(), ..ChannelRow::default() };
-    let reading = ReadingRow { time: UnixSeconds(900), value: -0.25, raw: None, uncertainty: None };
+    let reading = ReadingRow::plain(UnixSeconds(900), -0.25);
     let event = EventRow {
         station: "cut".into(),
         kind: "visit".into(),

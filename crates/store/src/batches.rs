@@ -15,12 +15,16 @@ pub enum Source {
     Hand,
     /// They were made up for the demo.
     Demo,
+    /// A record package that does not say what brought them before.
+    Package,
 }
 
 impl Source {
-    const ALL: [Self; 4] = [Self::File, Self::Message, Self::Hand, Self::Demo];
+    const ALL: [Self; 5] = [Self::File, Self::Message, Self::Hand, Self::Demo, Self::Package];
 
-    fn of_code(code: &str) -> Option<Self> {
+    /// The source of a code.
+    #[must_use]
+    pub fn of_code(code: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|s| s.code() == code)
     }
 
@@ -30,12 +34,15 @@ impl Source {
         matches!(self, Self::Message | Self::Demo)
     }
 
-    const fn code(self) -> &'static str {
+    /// Its code in the database and in a record package.
+    #[must_use]
+    pub const fn code(self) -> &'static str {
         match self {
             Self::File => "file",
             Self::Message => "message",
             Self::Hand => "hand",
             Self::Demo => "demo",
+            Self::Package => "package",
         }
     }
 }

@@ -1,7 +1,7 @@
 //! Adopted calibrations: whom each serves, from when, and how it came about. None is ever deleted.
 
 use crate::unit::meaning_changed;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::calibration::Curve;
 use ebrel_core::series::DatedCurve;
 use ebrel_core::units::UnixSeconds;
@@ -150,61 +150,9 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database refuses, or a model's calibration names no soil.
     pub async fn adopt(&self, adoption: &Adoption) -> Result<i64, StoreError> {
-        let curve = serde_json::to_string(&adoption.curve)?;
-        let (from, at) = (adoption.valid_from.0, adoption.at.0);
-        let MadeWith { soil, density, logger } = &adoption.made_with;
-        let (probe, model) = match &adoption.subject {
-            Subject::Probe(id) => (Some(*id), ""),
-            Subject::Model(model) => (None, model.as_str()),
-        };
-        // A probe's versions count on whatever the soil; a model's are counted for each soil.
-        let counted_soil = if probe.is_none() { soil.as_str() } else { "" };
-        let mut tx = self.write().await?;
-        sqlx::query!(
-            "UPDATE calibration SET retired_at = ?1, retired_by = ?2, retired_why = 'a later version begins at the same moment'
-             WHERE probe_id IS ?3 AND model = ?4 AND (?5 = '' OR lower(soil) = lower(?5))
-               AND valid_from = ?6 AND retired_at IS NULL",
-            at,
-            adoption.by,
-            probe,
-            model,
-            counted_soil,
-            from
-        )
-        .execute(&mut *tx)
-        .await?;
-        let version = sqlx::query_scalar!(
-            r#"SELECT coalesce(max(version), 0) + 1 AS "v!: i64" FROM calibration
-               WHERE probe_id IS ?1 AND model = ?2 AND (?3 = '' OR lower(soil) = lower(?3))"#,
-            probe,
-            model,
-            counted_soil
-        )
-        .fetch_one(&mut *tx)
-        .await?;
-        sqlx::query!(
-            "INSERT INTO calibration
-             (probe_id, model, soil, density_g_cm3, logger, version, run_id, valid_from, curve, statement, samples,
-              adopted_by, adopted_at)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            probe,
-            model,
-            soil,
-            density,
-            logger,
-            version,
-            adoption.run_id,
-            from,
-            curve,
-            adoption.statement,
-            adoption.samples,
-            adoption.by,
-            at
-        )
-        .execute(&mut *tx)
-        .await?;
-        meaning_changed(&mut tx, probe, model).await?;
-        tx.commit().await?;
+        let mut unit = self.unit().await?;
+        let version = unit.adopt(adoption, None).await?;
+        unit.commit().await?;
         Ok(version)
     }
 
@@ -290,6 +238,73 @@ impl Store {
                FROM calibration WHERE probe_id IS NULL ORDER BY id DESC"#
         );
         rows.fetch_all(&self.pool).await?.into_iter().map(Adopted::try_from).collect()
+    }
+}
+
+impl Unit {
+    /// As [`Store::adopt`], as version `wanted` where that is not taken.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses, or a model's calibration names no soil.
+    pub async fn adopt(&mut self, adoption: &Adoption, wanted: Option<i64>) -> Result<i64, StoreError> {
+        let curve = serde_json::to_string(&adoption.curve)?;
+        let (from, at) = (adoption.valid_from.0, adoption.at.0);
+        let MadeWith { soil, density, logger } = &adoption.made_with;
+        let (probe, model) = match &adoption.subject {
+            Subject::Probe(id) => (Some(*id), ""),
+            Subject::Model(model) => (None, model.as_str()),
+        };
+        // A probe's versions count on whatever the soil; a model's are counted for each soil.
+        let counted_soil = if probe.is_none() { soil.as_str() } else { "" };
+        let tx = self.connection();
+        sqlx::query!(
+            "UPDATE calibration SET retired_at = ?1, retired_by = ?2, retired_why = 'a later version begins at the same moment'
+             WHERE probe_id IS ?3 AND model = ?4 AND (?5 = '' OR lower(soil) = lower(?5))
+               AND valid_from = ?6 AND retired_at IS NULL",
+            at,
+            adoption.by,
+            probe,
+            model,
+            counted_soil,
+            from
+        )
+        .execute(&mut *tx)
+        .await?;
+        let version = sqlx::query_scalar!(
+            r#"SELECT CASE WHEN ?4 > 0 AND NOT EXISTS (SELECT 1 FROM calibration WHERE probe_id IS ?1 AND model = ?2
+                       AND (?3 = '' OR lower(soil) = lower(?3)) AND version = ?4) THEN ?4
+                   ELSE (SELECT coalesce(max(version), 0) + 1 FROM calibration
+                       WHERE probe_id IS ?1 AND model = ?2 AND (?3 = '' OR lower(soil) = lower(?3))) END AS "v!: i64""#,
+            probe,
+            model,
+            counted_soil,
+            wanted
+        )
+        .fetch_one(&mut *tx)
+        .await?;
+        sqlx::query!(
+            "INSERT INTO calibration
+             (probe_id, model, soil, density_g_cm3, logger, version, run_id, valid_from, curve, statement, samples,
+              adopted_by, adopted_at)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            probe,
+            model,
+            soil,
+            density,
+            logger,
+            version,
+            adoption.run_id,
+            from,
+            curve,
+            adoption.statement,
+            adoption.samples,
+            adoption.by,
+            at
+        )
+        .execute(&mut *tx)
+        .await?;
+        meaning_changed(tx, probe, model).await?;
+        Ok(version)
     }
 }
 

@@ -1,7 +1,7 @@
 //! Corrections of thermometers: kept beside the readings, never in them, and taken back rather than deleted.
 
 use crate::unit::meaning_changed;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::temperature::{Correction, DatedCorrection};
 use ebrel_core::units::UnixSeconds;
 use std::collections::HashMap;
@@ -35,44 +35,9 @@ impl Store {
     /// # Errors
     /// [`StoreError::Rule`] if another one holds for some of the same time; [`StoreError`] if the database refuses.
     pub async fn correct(&self, correction: &StoredCorrection) -> Result<(), StoreError> {
-        let DatedCorrection { from, until, correction: Correction { offset, slope } } = correction.dated;
-        let until = until.map(|t| t.0);
-        let mut tx = self.write().await?;
-        let standing = sqlx::query_scalar!(
-            r#"SELECT count(*) AS "n!: i64" FROM correction WHERE probe_id = ?1 AND withdrawn_at IS NULL
-               AND (valid_until IS NULL OR valid_until > ?2) AND (?3 IS NULL OR valid_from < ?3)"#,
-            correction.probe_id,
-            from.0,
-            until
-        )
-        .fetch_one(&mut *tx)
-        .await?;
-        if standing > 0 {
-            return Err(StoreError::Rule(
-                "another correction of this thermometer holds in that time: take it back first, or give other dates"
-                    .into(),
-            ));
-        }
-        sqlx::query!(
-            "INSERT INTO correction
-             (probe_id, offset_k, slope, evidence, reason, sheet_id, valid_from, valid_until, made_by, made_at)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            correction.probe_id,
-            offset,
-            slope,
-            correction.evidence,
-            correction.reason,
-            correction.sheet_id,
-            from.0,
-            until,
-            correction.made_by,
-            correction.made_at.0
-        )
-        .execute(&mut *tx)
-        .await?;
-        meaning_changed(&mut tx, Some(correction.probe_id), "").await?;
-        tx.commit().await?;
-        Ok(())
+        let mut unit = self.unit().await?;
+        unit.correct(correction).await?;
+        unit.commit().await
     }
 
     /// Takes a correction back and returns its probe; it stays on record.
@@ -141,6 +106,51 @@ impl Store {
             });
         }
         Ok(standing)
+    }
+}
+
+impl Unit {
+    /// As [`Store::correct`].
+    ///
+    /// # Errors
+    /// [`StoreError::Rule`] if another one holds for some of the same time; [`StoreError`] if the database refuses.
+    pub async fn correct(&mut self, correction: &StoredCorrection) -> Result<(), StoreError> {
+        let DatedCorrection { from, until, correction: Correction { offset, slope } } = correction.dated;
+        let until = until.map(|t| t.0);
+        let tx = self.connection();
+        let standing = sqlx::query_scalar!(
+            r#"SELECT count(*) AS "n!: i64" FROM correction WHERE probe_id = ?1 AND withdrawn_at IS NULL
+               AND (valid_until IS NULL OR valid_until > ?2) AND (?3 IS NULL OR valid_from < ?3)"#,
+            correction.probe_id,
+            from.0,
+            until
+        )
+        .fetch_one(&mut *tx)
+        .await?;
+        if standing > 0 {
+            return Err(StoreError::Rule(
+                "another correction of this thermometer holds in that time: take it back first, or give other dates"
+                    .into(),
+            ));
+        }
+        sqlx::query!(
+            "INSERT INTO correction
+             (probe_id, offset_k, slope, evidence, reason, sheet_id, valid_from, valid_until, made_by, made_at)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            correction.probe_id,
+            offset,
+            slope,
+            correction.evidence,
+            correction.reason,
+            correction.sheet_id,
+            from.0,
+            until,
+            correction.made_by,
+            correction.made_at.0
+        )
+        .execute(&mut *tx)
+        .await?;
+        meaning_changed(tx, Some(correction.probe_id), "").await
     }
 }
 

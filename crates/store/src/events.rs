@@ -1,6 +1,6 @@
 //! What happened at a station, and who says so.
 
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::{Event, EventKind};
 use ebrel_core::units::UnixSeconds;
 
@@ -79,8 +79,19 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn add_event(&self, station: i64, event: &StoredEvent) -> Result<(), StoreError> {
-        let (kind, starts, ends) = (event.event.kind.code(), event.event.start.0, event.event.end.0);
         let mut unit = self.unit().await?;
+        unit.add_event(station, event).await?;
+        unit.commit().await
+    }
+}
+
+impl Unit {
+    /// As [`Store::add_event`].
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn add_event(&mut self, station: i64, event: &StoredEvent) -> Result<(), StoreError> {
+        let (kind, starts, ends) = (event.event.kind.code(), event.event.start.0, event.event.end.0);
         sqlx::query!(
             "INSERT INTO event (station_id, kind, starts, ends, amount, unit, note, made_by, client_id, revision)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
@@ -99,10 +110,9 @@ impl Store {
             event.client_id,
             event.revision
         )
-        .execute(unit.connection())
+        .execute(self.connection())
         .await?;
-        unit.tests_due(station).await?;
-        unit.commit().await
+        self.tests_due(station).await
     }
 }
 

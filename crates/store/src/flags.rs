@@ -1,7 +1,7 @@
 //! What the tests found last. Flags are made again at every run; verdicts are not touched by it.
 
 use crate::verdicts::{EffectiveVerdict, standing};
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::{CauseKind, Evidence, Findings, Flag, Test};
 use ebrel_core::series::Belief;
 use ebrel_core::units::{Grade, UnixSeconds};
@@ -88,33 +88,9 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database refuses; the old flags stand then.
     pub async fn replace_flags(&self, station: i64, seen: i64, found: &Found) -> Result<(), StoreError> {
-        let mut tx = self.write().await?;
-        sqlx::query!("UPDATE station_tests SET seen = ? WHERE station_id = ?", seen, station).execute(&mut *tx).await?;
-        sqlx::query!("DELETE FROM flag WHERE station_id = ?", station).execute(&mut *tx).await?;
-        sqlx::query!("DELETE FROM cause WHERE station_id = ?", station).execute(&mut *tx).await?;
-        let mut explained: HashMap<(usize, usize), i64> = HashMap::new();
-        for cause in &found.findings.causes {
-            let (kind, starts, ends) = (cause.kind.code(), cause.start.0, cause.end.0);
-            let done = sqlx::query!(
-                "INSERT INTO cause (station_id, kind, node, starts, ends, reason) VALUES (?, ?, ?, ?, ?, ?)",
-                station,
-                kind,
-                cause.node,
-                starts,
-                ends,
-                cause.reason
-            );
-            let id = done.execute(&mut *tx).await?.last_insert_rowid();
-            explained.extend(cause.flags.iter().map(|flag| (*flag, id)));
-        }
-        for (c, ((stream, placement), flags)) in found.channels.iter().zip(&found.findings.flags).enumerate() {
-            for (i, flag) in flags.iter().enumerate() {
-                let cause = explained.get(&(c, i)).copied();
-                insert_flag(&mut tx, station, (*stream, *placement), flag, cause).await?;
-            }
-        }
-        tx.commit().await?;
-        Ok(())
+        let mut unit = self.unit().await?;
+        unit.replace_flags(station, seen, found).await?;
+        unit.commit().await
     }
 
     /// How many flags of a study, or of one station in it, wait for a verdict: its badge on every page. Verdicts count as [`Store::flags`] has them.
@@ -213,6 +189,52 @@ impl Store {
             Some(StoredCause { id: r.id, kind, node: r.node, start, end, reason: r.reason })
         });
         Ok(causes.collect())
+    }
+}
+
+impl Unit {
+    /// As [`Store::replace_flags`].
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn replace_flags(&mut self, station: i64, seen: i64, found: &Found) -> Result<(), StoreError> {
+        let tx = self.connection();
+        sqlx::query!("UPDATE station_tests SET seen = ? WHERE station_id = ?", seen, station).execute(&mut *tx).await?;
+        sqlx::query!("DELETE FROM flag WHERE station_id = ?", station).execute(&mut *tx).await?;
+        sqlx::query!("DELETE FROM cause WHERE station_id = ?", station).execute(&mut *tx).await?;
+        let mut explained: HashMap<(usize, usize), i64> = HashMap::new();
+        for cause in &found.findings.causes {
+            let (kind, starts, ends) = (cause.kind.code(), cause.start.0, cause.end.0);
+            let done = sqlx::query!(
+                "INSERT INTO cause (station_id, kind, node, starts, ends, reason) VALUES (?, ?, ?, ?, ?, ?)",
+                station,
+                kind,
+                cause.node,
+                starts,
+                ends,
+                cause.reason
+            );
+            let id = done.execute(&mut *tx).await?.last_insert_rowid();
+            explained.extend(cause.flags.iter().map(|flag| (*flag, id)));
+        }
+        for (c, ((stream, placement), flags)) in found.channels.iter().zip(&found.findings.flags).enumerate() {
+            for (i, flag) in flags.iter().enumerate() {
+                let cause = explained.get(&(c, i)).copied();
+                insert_flag(tx, station, (*stream, *placement), flag, cause).await?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes flags that came with a station's record as those of a run that has seen all of it: no test is due until something
+    /// changes there.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn take_flags(&mut self, station: i64, found: &Found) -> Result<(), StoreError> {
+        let due = sqlx::query_scalar!("SELECT due FROM station_tests WHERE station_id = ?", station);
+        let seen = due.fetch_optional(self.connection()).await?.unwrap_or(0);
+        self.replace_flags(station, seen, found).await
     }
 }
 

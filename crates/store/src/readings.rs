@@ -36,8 +36,8 @@ pub struct Added {
 }
 
 /// Rows per INSERT: one SQL text serves all full ones.
-const ROWS: usize = 500;
-const DAY: i64 = 86_400;
+pub(crate) const ROWS: usize = 500;
+pub(crate) const DAY: i64 = 86_400;
 
 impl Store {
     /// Stores readings that are not known yet as one delivery, all or none. The first value of a stream and time stands for ever;
@@ -146,7 +146,7 @@ impl Unit {
                 .execute(&mut *tx)
                 .await?;
             }
-            insert(tx, batch, &fresh[start..]).await?;
+            insert(tx, |_| batch, &fresh[start..]).await?;
             renew_blocks(tx, &fresh[start..], &sorted.before).await?;
             if let [first, .., last] | [first @ last] = &fresh[start..] {
                 brought.push((first.stream, first.t, last.t, (fresh.len() - start) as i64));
@@ -180,13 +180,13 @@ fn distinct_times(readings: &[Reading]) -> usize {
 }
 
 /// What is left to do after sorting out.
-struct SortedOut {
-    repeats: Vec<Reading>,
-    before: Before,
+pub(crate) struct SortedOut {
+    pub(crate) repeats: Vec<Reading>,
+    pub(crate) before: Before,
 }
 
 /// Appends to `fresh` what is not known of one stream, counts what is, and returns what differs from the known.
-async fn sort_out(
+pub(crate) async fn sort_out(
     connection: &mut SqliteConnection,
     readings: &[Reading],
     fresh: &mut Vec<Reading>,
@@ -232,12 +232,16 @@ async fn sort_out(
 }
 
 /// `head` and then `group` once for each of so many rows.
-fn rows_of(head: &str, group: &str, rows: usize) -> String {
+pub(crate) fn rows_of(head: &str, group: &str, rows: usize) -> String {
     format!("{head} {}", vec![group; rows].join(","))
 }
 
-/// Writes readings of one stream that are not known.
-async fn insert(connection: &mut SqliteConnection, batch: i64, readings: &[Reading]) -> Result<(), StoreError> {
+/// Writes readings that are not known, each as brought by its delivery.
+pub(crate) async fn insert(
+    connection: &mut SqliteConnection,
+    batch_of: impl Fn(&Reading) -> i64,
+    readings: &[Reading],
+) -> Result<(), StoreError> {
     const HEAD: &str = "INSERT INTO reading (stream_id, t, raw, batch) VALUES";
     let full = rows_of(HEAD, "(?,?,?,?)", ROWS);
     for rows in readings.chunks(ROWS) {
@@ -251,7 +255,7 @@ async fn insert(connection: &mut SqliteConnection, batch: i64, readings: &[Readi
         // The text is made of placeholders alone; every value is bound.
         let mut query = sqlx::query(sqlx::AssertSqlSafe(sql.as_str()));
         for r in rows {
-            query = query.bind(r.stream).bind(r.t).bind(r.raw).bind(batch);
+            query = query.bind(r.stream).bind(r.t).bind(r.raw).bind(batch_of(r));
         }
         query.execute(&mut *connection).await?;
     }
@@ -259,7 +263,7 @@ async fn insert(connection: &mut SqliteConnection, batch: i64, readings: &[Readi
 }
 
 /// What a delivery brought of a stream: its number, first and last time, how many readings.
-type Brought = (i64, i64, i64, i64);
+pub(crate) type Brought = (i64, i64, i64, i64);
 
 /// Keeps what a delivery brought of each stream. What messages bring in time is kept by the day: a year of quarters of an hour is 365
 /// rows a stream, not 35,000. Each reading still knows its own delivery.
@@ -295,10 +299,19 @@ async fn note_brought(
             own.push(*brought);
         }
     }
-    for rows in own.chunks(ROWS) {
-        let sql = rows_of("INSERT INTO batch_stream VALUES", "(?,?,?,?,?)", rows.len());
+    let own: Vec<(i64, Brought)> = own.into_iter().map(|brought| (batch, brought)).collect();
+    note_each(connection, &own).await
+}
+
+/// Keeps rows of what deliveries brought, each with the number of its delivery.
+pub(crate) async fn note_each(connection: &mut SqliteConnection, all: &[(i64, Brought)]) -> Result<(), StoreError> {
+    for rows in all.chunks(ROWS) {
+        // A stream of two placements comes in two parts.
+        let sql = rows_of("INSERT INTO batch_stream VALUES", "(?,?,?,?,?)", rows.len())
+            + " ON CONFLICT DO UPDATE SET first = min(first, excluded.first), last = max(last, excluded.last),
+                readings = readings + excluded.readings";
         let mut query = sqlx::query(sqlx::AssertSqlSafe(sql.as_str()));
-        for (stream, first, last, n) in rows {
+        for (batch, (stream, first, last, n)) in rows {
             query = query.bind(stream).bind(batch).bind(first).bind(last).bind(n);
         }
         query.execute(&mut *connection).await?;
@@ -307,7 +320,10 @@ async fn note_brought(
 }
 
 /// Of readings of one stream that contradict others, in order of time, those that are not kept beside them yet.
-async fn unknown(connection: &mut SqliteConnection, repeats: Vec<Reading>) -> Result<Vec<Reading>, StoreError> {
+pub(crate) async fn unknown(
+    connection: &mut SqliteConnection,
+    repeats: Vec<Reading>,
+) -> Result<Vec<Reading>, StoreError> {
     let Some((first, last)) = repeats.first().zip(repeats.last()) else { return Ok(repeats) };
     let kept = sqlx::query!(
         "SELECT t, raw FROM repeated_reading WHERE stream_id = ? AND t >= ? AND t <= ?",
@@ -323,7 +339,7 @@ async fn unknown(connection: &mut SqliteConnection, repeats: Vec<Reading>) -> Re
 }
 
 /// Counts a change of streams; the stations that they belong to.
-async fn changed(connection: &mut SqliteConnection, streams: &[i64]) -> Result<BTreeSet<i64>, StoreError> {
+pub(crate) async fn changed(connection: &mut SqliteConnection, streams: &[i64]) -> Result<BTreeSet<i64>, StoreError> {
     let mut stations = BTreeSet::new();
     for rows in streams.chunks(ROWS) {
         let among = format!("({})", vec!["?"; rows.len()].join(","));

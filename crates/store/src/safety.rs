@@ -59,6 +59,10 @@ pub async fn examine_file(path: &Path) -> Result<(Examined, i64), StoreError> {
     found
 }
 
+/// Where hashes of kept files stand: tables and columns, some of which earlier versions lack. [`Store::kept_files`] names them too.
+const KEPT: [(&str, &str); 4] =
+    [("import", "sha256"), ("import", "archive"), ("photo", "sha256"), ("package", "sha256")];
+
 /// As [`Store::kept_files`], of a database file that nobody uses, of this or an earlier version.
 ///
 /// # Errors
@@ -66,10 +70,13 @@ pub async fn examine_file(path: &Path) -> Result<(Examined, i64), StoreError> {
 pub async fn kept_files_of(path: &Path) -> Result<Vec<String>, StoreError> {
     let pool = still(path).await?;
     let found = async {
-        let mut all: Vec<String> = sqlx::query_scalar("SELECT sha256 FROM import").fetch_all(&pool).await?;
-        let photos = "SELECT count(*) FROM sqlite_master WHERE type = 'table' AND name = 'photo'";
-        if sqlx::query_scalar::<_, i64>(photos).fetch_one(&pool).await? > 0 {
-            all.extend(sqlx::query_scalar::<_, String>("SELECT sha256 FROM photo").fetch_all(&pool).await?);
+        let mut all: Vec<String> = Vec::new();
+        for (table, column) in KEPT {
+            let known = sqlx::query_scalar::<_, i64>("SELECT count(*) FROM pragma_table_info(?) WHERE name = ?");
+            if known.bind(table).bind(column).fetch_one(&pool).await? > 0 {
+                let sql = format!("SELECT {column} FROM {table} WHERE {column} <> ''");
+                all.extend(sqlx::query_scalar::<_, String>(sqlx::AssertSqlSafe(sql)).fetch_all(&pool).await?);
+            }
         }
         all.sort_unstable();
         all.dedup();
@@ -114,7 +121,10 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn kept_files(&self) -> Result<Vec<String>, StoreError> {
-        let all = sqlx::query_scalar!("SELECT sha256 FROM import UNION SELECT sha256 FROM photo ORDER BY 1");
+        let all = sqlx::query_scalar!(
+            "SELECT sha256 FROM import UNION SELECT sha256 FROM photo UNION SELECT sha256 FROM package
+             UNION SELECT archive FROM import WHERE archive <> '' ORDER BY 1"
+        );
         Ok(all.fetch_all(&self.pool).await?)
     }
 

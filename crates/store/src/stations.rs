@@ -2,7 +2,7 @@
 
 use crate::database::taken;
 use crate::soil::add_horizons;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::soil::Horizon;
 
 /// A place with one soil profile.
@@ -67,7 +67,20 @@ impl Store {
     /// # Errors
     /// [`StoreError::Rule`] if its code is taken.
     pub async fn add_station(&self, station: &Station, horizons: &[Horizon]) -> Result<i64, StoreError> {
-        let mut tx = self.write().await?;
+        let mut unit = self.unit().await?;
+        let id = unit.add_station(station, horizons).await?;
+        unit.commit().await?;
+        Ok(id)
+    }
+}
+
+impl Unit {
+    /// As [`Store::add_station`].
+    ///
+    /// # Errors
+    /// [`StoreError::Rule`] if its code is taken.
+    pub async fn add_station(&mut self, station: &Station, horizons: &[Horizon]) -> Result<i64, StoreError> {
+        let tx = self.connection();
         let done = sqlx::query!(
             "INSERT INTO station (study_id, code, name, latitude, longitude, elevation_m, treatment, cover, known_bias)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -87,8 +100,7 @@ impl Store {
             taken(e, || format!("A station with the code “{}” is there already: choose another.", station.code))
         })?;
         let id = done.last_insert_rowid();
-        add_horizons(&mut tx, id, horizons).await?;
-        tx.commit().await?;
+        add_horizons(tx, id, horizons).await?;
         Ok(id)
     }
 }

@@ -1,6 +1,6 @@
 //! Studies: the whole, with its question.
 
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::roles::Role;
 
 /// A study: the whole, with its question.
@@ -55,7 +55,20 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn add_study(&self, study: &Study, owner: Option<i64>) -> Result<i64, StoreError> {
-        let mut tx = self.write().await?;
+        let mut unit = self.unit().await?;
+        let id = unit.add_study(study, owner).await?;
+        unit.commit().await?;
+        Ok(id)
+    }
+}
+
+impl Unit {
+    /// As [`Store::add_study`].
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn add_study(&mut self, study: &Study, owner: Option<i64>) -> Result<i64, StoreError> {
+        let tx = self.connection();
         let done = sqlx::query!(
             "INSERT INTO study (name, question, utc_offset_minutes, fixed_now) VALUES (?, ?, ?, ?)",
             study.name,
@@ -70,10 +83,10 @@ impl Store {
                 .execute(&mut *tx)
                 .await?;
         }
-        tx.commit().await?;
         Ok(id)
     }
 }
+
 impl Store {
     /// Parts of the demo that are made.
     ///

@@ -1,7 +1,7 @@
 //! What persons decided of flags. A verdict beats the test, survives a new run, and can be undone; who, when and
 //! why are kept, also of undone ones.
 
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::{Flag, Test};
 use ebrel_core::units::{UnixSeconds, Verdict};
 
@@ -72,27 +72,9 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn decide(&self, decisions: &[Decision]) -> Result<Vec<i64>, StoreError> {
-        let mut tx = self.write().await?;
-        let mut ids = Vec::with_capacity(decisions.len());
-        for d in decisions {
-            let (test, verdict, starts, ends, at) = (d.test.code(), d.verdict.code(), d.start.0, d.end.0, d.at.0);
-            let done = sqlx::query!(
-                "INSERT INTO verdict (stream_id, test, starts, ends, decision, reason, decided_by, decided_at)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                d.stream_id,
-                test,
-                starts,
-                ends,
-                verdict,
-                d.reason,
-                d.by,
-                at
-            )
-            .execute(&mut *tx)
-            .await?;
-            ids.push(done.last_insert_rowid());
-        }
-        tx.commit().await?;
+        let mut unit = self.unit().await?;
+        let ids = unit.decide(decisions).await?;
+        unit.commit().await?;
         Ok(ids)
     }
 
@@ -141,6 +123,36 @@ impl Store {
                 })
             })
             .collect())
+    }
+}
+
+impl Unit {
+    /// As [`Store::decide`].
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn decide(&mut self, decisions: &[Decision]) -> Result<Vec<i64>, StoreError> {
+        let tx = self.connection();
+        let mut ids = Vec::with_capacity(decisions.len());
+        for d in decisions {
+            let (test, verdict, starts, ends, at) = (d.test.code(), d.verdict.code(), d.start.0, d.end.0, d.at.0);
+            let done = sqlx::query!(
+                "INSERT INTO verdict (stream_id, test, starts, ends, decision, reason, decided_by, decided_at)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                d.stream_id,
+                test,
+                starts,
+                ends,
+                verdict,
+                d.reason,
+                d.by,
+                at
+            )
+            .execute(&mut *tx)
+            .await?;
+            ids.push(done.last_insert_rowid());
+        }
+        Ok(ids)
     }
 }
 

@@ -1,25 +1,17 @@
-//! The commands: `ebrel demo`, `serve`, `account`, `simulate`, `import`, `watch`, `export`, `backup`,
+//! The commands: `ebrel demo`, `serve`, `account`, `simulate`, `import`, `watch`, `export`, `bring`, `backup`,
 //! `restore`, `doctor`, `check`, `tests`.
 
 use crate::files::{self, ImportArgs, WatchArgs};
+use crate::packages::{self, BringArgs, ExportArgs};
 use crate::safekeeping;
 use crate::serving::{self, ServeArgs};
-use crate::shell::figures::read_field;
 use crate::standins::simulate::{self, SimulateArgs};
-use crate::state::wall_clock;
-use crate::terminal::{open, tell};
-use anyhow::{anyhow, bail};
-use clap::{Args, Parser, Subcommand};
-use ebrel_app::checking;
-use ebrel_app::exporting::{self, Selection};
-use ebrel_app::record::StationRecord;
-use ebrel_core::quality::{Settings, Test};
-use ebrel_core::series::Belief;
-use ebrel_core::units::{Grade, Quantity, UnixSeconds, format_plain};
-use ebrel_formats::{package, wide};
-use std::fs::File;
-use std::io::{BufWriter, Write as _};
-use std::path::{Path, PathBuf};
+use crate::terminal::tell;
+use clap::{Parser, Subcommand};
+use ebrel_core::quality::Test;
+use ebrel_core::units::format_plain;
+use std::io::Write as _;
+use std::path::PathBuf;
 use std::process::ExitCode;
 use tracing_subscriber::fmt::format::FmtSpan;
 
@@ -65,8 +57,10 @@ enum Command {
     Simulate(SimulateArgs),
     /// Import what comes into a folder, and what grows in it, until stopped.
     Watch(WatchArgs),
-    /// Take a station's record out, as a record package (.zip) or a wide table (.csv).
+    /// Take a station's record out, as a record package (.zip) or a wide table (.csv); or a whole study, as a package.
     Export(ExportArgs),
+    /// Take a record package in whole: its stations become stations of a study, or are merged into those of the same code.
+    Bring(BringArgs),
     /// Make a backup, also while a server runs: FILE, and beside it FILE.files with what was uploaded. It is read back before it counts.
     Backup {
         /// Where the data lie.
@@ -119,32 +113,6 @@ enum AccountCommand {
     },
 }
 
-#[derive(Args)]
-struct ExportArgs {
-    /// Code or name of the station.
-    #[arg(long)]
-    station: String,
-    /// The file to write; its ending (.zip or .csv) chooses the form.
-    #[arg(long)]
-    out: PathBuf,
-    /// First moment: a date, or a date and time (in the study's offset unless it ends in Z or an offset); default: the first
-    /// reading.
-    #[arg(long)]
-    from: Option<String>,
-    /// First moment after, in the same forms; a date alone is its midnight; default: after the last reading.
-    #[arg(long)]
-    to: Option<String>,
-    /// A quantity by its code; may be given several times; default: all.
-    #[arg(long)]
-    quantity: Vec<String>,
-    /// Grades whose readings are left out: wrong, doubtful, condition, none.
-    #[arg(long, default_values = ["wrong"])]
-    leave_out: Vec<String>,
-    /// Where the data lie.
-    #[arg(long, default_value = "ebrel-data/demo")]
-    data: PathBuf,
-}
-
 /// Runs the command line; failures end with a sentence on standard error and code 1.
 pub async fn run() -> ExitCode {
     let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "warn".into());
@@ -160,11 +128,12 @@ pub async fn run() -> ExitCode {
         Command::Import(args) => return files::ended(files::import(args).await),
         Command::Watch(args) => files::watch(args).await,
         Command::Simulate(args) => simulate::run(args).await,
-        Command::Export(args) => export(args).await,
+        Command::Export(args) => packages::export(args).await,
+        Command::Bring(args) => packages::bring(args).await,
         Command::Backup { data, to } => safekeeping::backup(&data, &to).await,
         Command::Restore { from, data } => safekeeping::restore(&from, &data).await,
         Command::Doctor { data } => safekeeping::doctor(&data).await,
-        Command::Check { package, out, settings } => check(&package, &out, settings.as_deref()),
+        Command::Check { package, out, settings } => packages::check(&package, &out, settings.as_deref()),
         Command::Tests => list_tests(),
     };
     match done {
@@ -174,45 +143,6 @@ pub async fn run() -> ExitCode {
             ExitCode::FAILURE
         }
     }
-}
-
-async fn export(args: ExportArgs) -> anyhow::Result<()> {
-    let state = open(&args.data).await?;
-    let station = state.store.station_called(&args.station).await;
-    let station = station.map_err(|_| anyhow!("there is no station “{}” in {}", args.station, args.data.display()))?;
-    let record = StationRecord::load(&state.store, station.id).await?;
-    let flags = state.store.flags(station.id).await?;
-    let (first, last) = record.extent().unwrap_or((UnixSeconds(0), wall_clock()));
-    let time = |text: &Option<String>, other: UnixSeconds| match text {
-        None => Ok(other),
-        Some(text) => ebrel_formats::parse_rfc3339(text)
-            .or_else(|| read_field(text, record.study.utc_offset_minutes))
-            .ok_or_else(|| anyhow!("“{text}” is no date or time: write it like 2026-05-01 or 2026-05-01T06:00Z")),
-    };
-    let quantity = |code: &String| Quantity::from_code(code).ok_or_else(|| anyhow!("there is no quantity “{code}”"));
-    let grade = |code: &String| Grade::from_code(code).ok_or_else(|| anyhow!("there is no grade “{code}”"));
-    let selection = Selection {
-        from: time(&args.from, first)?,
-        to: time(&args.to, UnixSeconds(last.0 + 60 - last.0.rem_euclid(60)))?,
-        quantities: args.quantity.iter().map(quantity).collect::<Result<_, _>>()?,
-        belief: Belief {
-            leave_out: args.leave_out.iter().filter(|g| *g != "none").map(grade).collect::<Result<_, _>>()?,
-        },
-    };
-    let kind = args.out.extension().and_then(|e| e.to_str()).unwrap_or_default();
-    if !["zip", "csv"].contains(&kind) {
-        bail!("give --out a name that ends in .zip or .csv");
-    }
-    let wrong = |e: std::io::Error| anyhow!("{}: {e}", args.out.display());
-    let mut out = BufWriter::new(File::create(&args.out).map_err(wrong)?);
-    if kind == "zip" {
-        package::write_zip(exporting::package(&record, &flags, &selection), &mut out).map_err(wrong)?;
-    } else {
-        let columns = exporting::wide(&record, &flags, &selection);
-        let written = wide::wide_csv(columns, record.study.utc_offset_minutes, &mut out);
-        written.map_err(|e| wrong(e.into()))?;
-    }
-    out.flush().map_err(wrong)
 }
 
 /// The tests as their definitions have them, in the form of a settings file's keys.
@@ -227,22 +157,5 @@ fn list_tests() -> anyhow::Result<()> {
             write(format!("    {} {usual} {} ({min} to {max}): {}", s.key, s.range.unit, s.meaning))?;
         }
     }
-    Ok(())
-}
-
-fn check(path: &Path, out: &Path, settings: Option<&Path>) -> anyhow::Result<()> {
-    let settings = match settings {
-        None => Settings::default(),
-        Some(file) => {
-            let text = std::fs::read_to_string(file).map_err(|e| anyhow!("{}: {e}", file.display()))?;
-            let given: Settings = serde_json::from_str(&text).map_err(|e| anyhow!("{}: {e}", file.display()))?;
-            given.checked().map_err(|e| anyhow!("{}: {e}", file.display()))?
-        }
-    };
-    let package = package::read_path(path)?;
-    let rows = checking::check(package, &settings);
-    let bytes = package::flags_csv(&rows)?;
-    std::fs::write(out, bytes).map_err(|e| anyhow!("{}: {e}", out.display()))?;
-    tell(&format!("{} flags written to {}", rows.len(), out.display()));
     Ok(())
 }

@@ -3,7 +3,7 @@
 use super::fit::PolynomialFit;
 use super::form::Form;
 use crate::statistics::t_quantile;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize};
 use thiserror::Error;
 
 /// A calibration curve as it is kept with a probe: coefficients with covariance, and the range it holds in.
@@ -22,12 +22,24 @@ pub struct Curve {
     /// Residual degrees of freedom.
     pub df: usize,
     /// Smallest raw output among the samples.
+    #[serde(deserialize_with = "without_lower_end")]
     pub x_min: f64,
     /// Largest raw output among the samples.
+    #[serde(deserialize_with = "without_upper_end")]
     pub x_max: f64,
     /// Whether the polynomial is one in the square root of the raw output (a probe that gives permittivity).
     #[serde(default)]
     pub root: bool,
+}
+
+/// JSON has no infinity: a range without an end is written as `null`.
+fn without_lower_end<'de, D: Deserializer<'de>>(from: D) -> Result<f64, D::Error> {
+    Ok(Option::deserialize(from)?.unwrap_or(f64::NEG_INFINITY))
+}
+
+/// As [`without_lower_end`].
+fn without_upper_end<'de, D: Deserializer<'de>>(from: D) -> Result<f64, D::Error> {
+    Ok(Option::deserialize(from)?.unwrap_or(f64::INFINITY))
 }
 
 /// Why coefficients from outside make no curve.

@@ -22,6 +22,11 @@ pub enum UnpackError {
     /// More files than anybody has.
     #[error("it holds more than {MOST_MEMBERS} files: give them in parts")]
     TooMany,
+    /// It is a record package, whose tables belong together.
+    #[error(
+        "it is a record package, and no logger's file: bring it in whole, from its study's first page or by `ebrel bring`"
+    )]
+    Package,
     /// The file went away, or the disk fails.
     #[error("the file cannot be read ({0})")]
     Disk(#[from] io::Error),
@@ -54,7 +59,13 @@ pub struct Unpacked {
 pub fn unpack(path: &Path, name: &str, into: &Path) -> Unpacked {
     let mut unpacker = Unpacker { into, out: Unpacked::default(), written: 0, left: MOST_BYTES };
     unpacker.take(path, name, Within::default());
-    unpacker.out
+    let mut out = unpacker.out;
+    let has = |table: &str| out.members.iter().any(|m| m.name.rsplit('/').next() == Some(table));
+    if has("channels.csv") && has("readings.csv") {
+        out.members.clear();
+        out.refused.push((name.to_owned(), UnpackError::Package));
+    }
+    out
 }
 
 /// How deep something lies.

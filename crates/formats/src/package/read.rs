@@ -95,7 +95,7 @@ type Files = HashMap<String, Vec<u8>>;
 /// The table that holds nearly everything.
 const READINGS: &str = "readings.csv";
 
-const TABLES: [&str; 9] = [
+const TABLES: [&str; 11] = [
     "datapackage.json",
     "stations.csv",
     "horizons.csv",
@@ -105,6 +105,8 @@ const TABLES: [&str; 9] = [
     "events.csv",
     "calibrations.csv",
     "flags.csv",
+    "verdicts.csv",
+    "deliveries.csv",
 ];
 
 /// The most that a package may hold once it is unpacked, bytes: some ten million readings. A small zip can unpack to
@@ -203,6 +205,9 @@ fn package<R: Read>(files: &Files, readings: Option<(R, u64)>, mut faults: Fault
         events,
         calibrations: table(files, "calibrations.csv", &mut faults)?,
         flags: table(files, "flags.csv", &mut faults)?,
+        verdicts: table(files, "verdicts.csv", &mut faults)?,
+        deliveries: table(files, "deliveries.csv", &mut faults)?,
+        study: text.as_ref().and_then(|t| serde_json::from_value(t.get("study")?.clone()).ok()).unwrap_or_default(),
     };
     faults.done().map(|()| made)
 }
@@ -294,6 +299,7 @@ fn read_readings<R: Read>(
     };
     let (channel, time, value) = (need("channel")?, need("time")?, need("value")?);
     let (raw, uncertainty) = (column("raw"), column("uncertainty"));
+    let (node_time, delivery) = (column("node_time"), column("delivery"));
     let index: HashMap<String, usize> = channels.iter().enumerate().map(|(i, c)| (c.0.channel.clone(), i)).collect();
     let mut row = csv::StringRecord::new();
     let mut last: Option<(String, usize)> = None;
@@ -328,10 +334,17 @@ fn read_readings<R: Read>(
             text.parse().map(Some).map_err(|_| format!("“{text}” is no number"))
         };
         let read = || {
-            let stamp = &row[time];
-            let time = parse_time(stamp).ok_or_else(|| format!("“{stamp}” is no RFC 3339 time"))?;
-            let value = number(Some(value))?.unwrap_or(f64::NAN);
-            Ok::<_, String>(ReadingRow { time, value, raw: number(raw)?, uncertainty: number(uncertainty)? })
+            let moment = |stamp: &str| parse_time(stamp).ok_or_else(|| format!("“{stamp}” is no RFC 3339 time"));
+            let filled = |i: Option<usize>| i.and_then(|i| row.get(i)).filter(|text| !text.is_empty());
+            let whole = |text: &str| text.parse().map_err(|_| format!("“{text}” is no number of a delivery"));
+            Ok::<_, String>(ReadingRow {
+                time: moment(&row[time])?,
+                value: number(Some(value))?.unwrap_or(f64::NAN),
+                raw: number(raw)?,
+                uncertainty: number(uncertainty)?,
+                node_time: filled(node_time).map(moment).transpose()?,
+                delivery: filled(delivery).map(whole).transpose()?,
+            })
         };
         match read() {
             Ok(reading) => channels[at].1.push(reading),

@@ -14,6 +14,21 @@ pub struct Rows {
     pub raws: Vec<f64>,
     /// 95 % half widths, NaN where there is none; empty if no reading has one.
     pub uncertainties: Vec<f64>,
+    /// What the node's clock showed, [`NONE`] where that is not given; empty if it is for no reading.
+    pub node_times: Vec<i64>,
+    /// Numbers of deliveries, 0 where none is given; empty if none is for any reading.
+    pub deliveries: Vec<u32>,
+}
+
+/// A time that is not given.
+const NONE: i64 = i64::MIN;
+
+/// Adds to a column that stays empty until its first value comes.
+fn add<T: Copy>(column: &mut Vec<T>, n: usize, value: Option<T>, none: T) {
+    if value.is_some() || !column.is_empty() {
+        column.resize(n, none);
+        column.push(value.unwrap_or(none));
+    }
 }
 
 impl Rows {
@@ -22,12 +37,10 @@ impl Rows {
         let n = self.times.len();
         self.times.push(reading.time.0);
         self.values.push(reading.value);
-        for (column, value) in [(&mut self.raws, reading.raw), (&mut self.uncertainties, reading.uncertainty)] {
-            if value.is_some() || !column.is_empty() {
-                column.resize(n, f64::NAN);
-                column.push(value.unwrap_or(f64::NAN));
-            }
-        }
+        add(&mut self.raws, n, reading.raw, f64::NAN);
+        add(&mut self.uncertainties, n, reading.uncertainty, f64::NAN);
+        add(&mut self.node_times, n, reading.node_time.map(|t| t.0), NONE);
+        add(&mut self.deliveries, n, reading.delivery, 0);
     }
 
     /// How many there are.
@@ -46,8 +59,14 @@ impl Rows {
     #[must_use]
     pub fn get(&self, i: usize) -> Option<ReadingRow> {
         let of = |column: &[f64]| column.get(i).copied().filter(|v| !v.is_nan());
-        let time = UnixSeconds(*self.times.get(i)?);
-        Some(ReadingRow { time, value: self.values[i], raw: of(&self.raws), uncertainty: of(&self.uncertainties) })
+        Some(ReadingRow {
+            time: UnixSeconds(*self.times.get(i)?),
+            value: self.values[i],
+            raw: of(&self.raws),
+            uncertainty: of(&self.uncertainties),
+            node_time: self.node_times.get(i).copied().filter(|t| *t != NONE).map(UnixSeconds),
+            delivery: self.deliveries.get(i).copied().filter(|d| *d != 0),
+        })
     }
 
     /// All of them.
@@ -59,8 +78,8 @@ impl Rows {
 /// The same readings, also where a value is none.
 impl PartialEq for Rows {
     fn eq(&self, other: &Self) -> bool {
-        let bits =
-            |r: &ReadingRow| (r.time, r.value.to_bits(), r.raw.map(f64::to_bits), r.uncertainty.map(f64::to_bits));
+        let of = |v: Option<f64>| v.map(f64::to_bits);
+        let bits = |r: &ReadingRow| (r.time, r.value.to_bits(), of(r.raw), of(r.uncertainty), r.node_time, r.delivery);
         self.len() == other.len() && self.iter().zip(other.iter()).all(|(a, b)| bits(&a) == bits(&b))
     }
 }

@@ -1,5 +1,6 @@
 //! The tables of a record package, one struct a row; field names are the columns' names.
 
+use super::origin::{DeliveryRow, StudyPart, VerdictRow};
 use super::rows::Rows;
 use ebrel_core::calibration::{Curve, Form};
 use ebrel_core::series::DatedCurve;
@@ -8,7 +9,7 @@ use ebrel_core::units::UnixSeconds;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 /// Times travel as RFC 3339 in UTC.
-mod rfc3339_time {
+pub(super) mod rfc3339_time {
     use super::{Deserialize, Deserializer, Serializer, UnixSeconds};
 
     pub fn serialize<S: Serializer>(t: &UnixSeconds, s: S) -> Result<S::Ok, S::Error> {
@@ -22,7 +23,7 @@ mod rfc3339_time {
 }
 
 /// The same for a time that may be missing.
-mod rfc3339_option {
+pub(super) mod rfc3339_option {
     use super::{Deserialize, Deserializer, Serializer, UnixSeconds};
 
     pub fn serialize<S: Serializer>(t: &Option<UnixSeconds>, s: S) -> Result<S::Ok, S::Error> {
@@ -82,6 +83,8 @@ pub struct StationRow {
     pub aspect_deg: Option<f64>,
     /// What grows there.
     pub cover: String,
+    /// What is known to be wrong with the place.
+    pub known_bias: String,
 }
 
 /// A row of `horizons.csv`.
@@ -183,6 +186,10 @@ pub struct ChannelRow {
     pub resolution: Option<f64>,
     /// Another channel at the same depth.
     pub twin_of: String,
+    /// Unit of the raw values, where the channel shows what a calibration makes of them; empty otherwise.
+    pub raw_unit: String,
+    /// What else there is to say of the placement.
+    pub note: String,
 }
 
 /// A row of `readings.csv`.
@@ -196,6 +203,18 @@ pub struct ReadingRow {
     pub raw: Option<f64>,
     /// 95 % half width.
     pub uncertainty: Option<f64>,
+    /// What the node's clock showed, where that is not the true time.
+    pub node_time: Option<UnixSeconds>,
+    /// Number of the delivery that brought it, a row of `deliveries.csv`.
+    pub delivery: Option<u32>,
+}
+
+impl ReadingRow {
+    /// A value at a time, and nothing else known of it.
+    #[must_use]
+    pub const fn plain(time: UnixSeconds, value: f64) -> Self {
+        Self { time, value, raw: None, uncertainty: None, node_time: None, delivery: None }
+    }
 }
 
 /// A row of `clock_checks.csv`: a node's clock held against true time. Between checks it runs linearly; times in
@@ -240,6 +259,9 @@ pub struct EventRow {
     /// What else there is to say.
     #[serde(default)]
     pub note: String,
+    /// Who says so.
+    #[serde(default)]
+    pub by: String,
 }
 
 /// A row of `calibrations.csv`.
@@ -263,6 +285,9 @@ pub struct CalibrationRow {
     /// Where it comes from.
     #[serde(default)]
     pub source: String,
+    /// JSON object: a [`Particulars`](super::Particulars), from which what was adopted can be made again; may be empty.
+    #[serde(default)]
+    pub particulars: String,
 }
 
 /// What a package calls a polynomial in the square root that is no [`Form`].
@@ -340,6 +365,12 @@ pub struct Package<R = Rows> {
     pub calibrations: Vec<CalibrationRow>,
     /// One row a flag, with the verdict on it.
     pub flags: Vec<FlagRow>,
+    /// One row a verdict in force; the file is left out where there is none.
+    pub verdicts: Vec<VerdictRow>,
+    /// One row a delivery of readings, in order of its number; the file is left out where there is none.
+    pub deliveries: Vec<DeliveryRow>,
+    /// The study that it belongs to, from the descriptor; empty in a package from elsewhere.
+    pub study: StudyPart,
 }
 
 #[cfg(test)]

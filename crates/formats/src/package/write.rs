@@ -1,5 +1,6 @@
 //! Writing a package: the same content gives the same bytes.
 
+use super::origin::StudyPart;
 use super::tables::{ChannelRow, FlagRow, Package, ReadingRow};
 use crate::formula::harmless;
 use serde::Serialize;
@@ -22,8 +23,36 @@ const CLOCK_CHECKS: Schema = (
     ],
 );
 
+/// Left out where nobody decided anything.
+const VERDICTS: Schema = (
+    "verdicts",
+    &[
+        ("channel", "string"),
+        ("start", "datetime"),
+        ("end", "datetime"),
+        ("test", "string"),
+        ("verdict", "string"),
+        ("reason", "string"),
+        ("by", "string"),
+        ("at", "datetime"),
+    ],
+);
+
+/// Left out where no reading says what brought it.
+const DELIVERIES: Schema = (
+    "deliveries",
+    &[
+        ("delivery", "integer"),
+        ("received", "datetime"),
+        ("source", "string"),
+        ("file", "string"),
+        ("sha256", "string"),
+        ("by", "string"),
+    ],
+);
+
 /// The tables of the descriptor, in its order.
-const SCHEMAS: [Schema; 8] = [
+const SCHEMAS: [Schema; 10] = [
     (
         "stations",
         &[
@@ -37,6 +66,7 @@ const SCHEMAS: [Schema; 8] = [
             ("slope_pct", "number"),
             ("aspect_deg", "number"),
             ("cover", "string"),
+            ("known_bias", "string"),
         ],
     ),
     (
@@ -74,6 +104,8 @@ const SCHEMAS: [Schema; 8] = [
             ("instrument_max", "number"),
             ("resolution", "number"),
             ("twin_of", "string"),
+            ("raw_unit", "string"),
+            ("note", "string"),
         ],
     ),
     (
@@ -84,6 +116,8 @@ const SCHEMAS: [Schema; 8] = [
             ("value", "number"),
             ("raw", "number"),
             ("uncertainty", "number"),
+            ("node_time", "datetime"),
+            ("delivery", "integer"),
         ],
     ),
     (
@@ -96,6 +130,7 @@ const SCHEMAS: [Schema; 8] = [
             ("amount", "number"),
             ("unit", "string"),
             ("note", "string"),
+            ("by", "string"),
         ],
     ),
     CLOCK_CHECKS,
@@ -110,6 +145,7 @@ const SCHEMAS: [Schema; 8] = [
             ("x_max", "number"),
             ("standard_error", "number"),
             ("source", "string"),
+            ("particulars", "object"),
         ],
     ),
     (
@@ -125,6 +161,8 @@ const SCHEMAS: [Schema; 8] = [
             ("evidence", "object"),
         ],
     ),
+    VERDICTS,
+    DELIVERIES,
 ];
 
 fn header(table: &str) -> String {
@@ -181,6 +219,14 @@ fn write_readings(
         if let Some(u) = r.uncertainty {
             write!(out, "{u}")?;
         }
+        out.write_all(b",")?;
+        if let Some(shown) = r.node_time {
+            out.write_all(crate::rfc3339(shown).as_bytes())?;
+        }
+        out.write_all(b",")?;
+        if let Some(delivery) = r.delivery {
+            write!(out, "{delivery}")?;
+        }
         out.write_all(b"\n")?;
     }
     Ok(())
@@ -194,7 +240,12 @@ fn quoted(text: &str) -> String {
 fn descriptor<R>(package: &Package<R>) -> String {
     let resources: Vec<serde_json::Value> = SCHEMAS
         .iter()
-        .filter(|(name, _)| *name != CLOCK_CHECKS.0 || !package.clock_checks.is_empty())
+        .filter(|(name, _)| match *name {
+            "clock_checks" => !package.clock_checks.is_empty(),
+            "verdicts" => !package.verdicts.is_empty(),
+            "deliveries" => !package.deliveries.is_empty(),
+            _ => true,
+        })
         .map(|(name, columns)| {
             let fields: Vec<_> = columns.iter().map(|(n, t)| serde_json::json!({"name": n, "type": t})).collect();
             serde_json::json!({
@@ -203,10 +254,13 @@ fn descriptor<R>(package: &Package<R>) -> String {
             })
         })
         .collect();
-    let whole = serde_json::json!({
+    let mut whole = serde_json::json!({
         "profile": "data-package", "name": "ebrel-record", "title": package.title, "description": package.description,
         "resources": resources,
     });
+    if package.study != StudyPart::default() {
+        whole["study"] = serde_json::json!(package.study);
+    }
     serde_json::to_string_pretty(&whole).unwrap_or_default() + "\n"
 }
 
@@ -230,15 +284,19 @@ where
         ("horizons.csv", csv_table("horizons", &package.horizons)?),
         ("channels.csv", csv_table("channels", &channels)?),
     ];
-    let clocks = match &package.clock_checks[..] {
-        [] => None,
-        checks => Some(("clock_checks.csv", csv_table("clock_checks", checks)?)),
-    };
-    let after = [
-        ("events.csv", csv_table("events", &package.events)?),
-        ("calibrations.csv", csv_table("calibrations", &package.calibrations)?),
-        ("flags.csv", flags_csv(&package.flags)?),
-    ];
+    let mut after = Vec::new();
+    if !package.clock_checks.is_empty() {
+        after.push(("clock_checks.csv", csv_table("clock_checks", &package.clock_checks)?));
+    }
+    after.push(("events.csv", csv_table("events", &package.events)?));
+    after.push(("calibrations.csv", csv_table("calibrations", &package.calibrations)?));
+    after.push(("flags.csv", flags_csv(&package.flags)?));
+    if !package.verdicts.is_empty() {
+        after.push(("verdicts.csv", csv_table("verdicts", &package.verdicts)?));
+    }
+    if !package.deliveries.is_empty() {
+        after.push(("deliveries.csv", csv_table("deliveries", &package.deliveries)?));
+    }
     let mut zip = ZipWriter::new(out);
     for (name, bytes) in before {
         zip.start_file(name, options)?;
@@ -253,7 +311,7 @@ where
     }
     lines.flush()?;
     drop(lines);
-    for (name, bytes) in clocks.into_iter().chain(after) {
+    for (name, bytes) in after {
         zip.start_file(name, options)?;
         zip.write_all(&bytes)?;
     }

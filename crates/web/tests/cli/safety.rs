@@ -1,6 +1,7 @@
 //! Backups while a server runs, restoring them, and a doctor who finds what was damaged.
 
 use super::{ebrel, rig, said};
+use std::io::Write as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
@@ -19,6 +20,17 @@ async fn a_backup_made_while_a_server_runs_is_restored_to_the_byte_and_the_docto
     let data = dir.path();
     let import = ebrel(&["import", "node03.csv", "--station", "cut"], data);
     assert!([Some(0), Some(3)].contains(&import.status.code()), "{}", said(&import));
+    // An archive is kept beside the files in it, and a record package as it came.
+    let mut archive = zip::ZipWriter::new(std::fs::File::create(data.join("autumn.zip")).unwrap());
+    archive.start_file("autumn.csv", zip::write::SimpleFileOptions::default()).unwrap();
+    archive.write_all(b"time,soil temperature 95 cm [degC]\n2026-03-01 00:00,8.5\n2026-03-01 00:15,8.4\n").unwrap();
+    archive.finish().unwrap();
+    let import = ebrel(&["import", "autumn.zip", "--station", "cut"], data);
+    assert_eq!(import.status.code(), Some(0), "{}", said(&import));
+    let out = ebrel(&["export", "--station", "cut", "--out", "cut.zip"], data);
+    assert!(out.status.success(), "{}", said(&out));
+    let brought = ebrel(&["bring", "cut.zip", "--study", "Copy", "--code", "cut=copy"], data);
+    assert!(brought.status.success() && said(&brought).contains("(copy), new"), "{}", said(&brought));
     let mut server = Command::new(env!("CARGO_BIN_EXE_ebrel"))
         .args(["serve", "--listen", "127.0.0.1:0", "--data", text(data)])
         .stderr(Stdio::null())
@@ -27,14 +39,14 @@ async fn a_backup_made_while_a_server_runs_is_restored_to_the_byte_and_the_docto
     let elsewhere = tempfile::tempdir().unwrap();
     let backup = elsewhere.path().join("θ backup.db");
     let (done, says) = run(&["backup", "--data", text(data), "--to", text(&backup)]);
-    assert!(done && says.contains("it was read back") && says.contains("1 files (1 copied now)"), "{says}");
+    assert!(done && says.contains("it was read back") && says.contains("4 files (4 copied now)"), "{says}");
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt;
         assert_eq!(std::fs::metadata(&backup).unwrap().permissions().mode() & 0o777, 0o600, "for its owner alone");
     }
     let (done, says) = run(&["backup", "--data", text(data), "--to", text(&backup)]);
-    assert!(done && says.contains("1 files (0 copied now)"), "what is there is not copied again: {says}");
+    assert!(done && says.contains("4 files (0 copied now)"), "what is there is not copied again: {says}");
     // Nothing is written over: not the data themselves, nor what is no backup.
     let thesis = elsewhere.path().join("thesis.odt");
     std::fs::write(&thesis, "precious").unwrap();

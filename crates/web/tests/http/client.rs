@@ -145,9 +145,14 @@ impl Visitor {
 
     /// Uploads a file to station 1; where it leads, or the page with the error.
     pub async fn upload(&self, name: &str, bytes: &[u8]) -> Response {
+        self.upload_to("/stations/1/import", name, bytes).await
+    }
+
+    /// Uploads a file to an address.
+    pub async fn upload_to(&self, path: &str, name: &str, bytes: &[u8]) -> Response {
         let file = multipart::Part::bytes(bytes.to_vec()).file_name(name.to_owned());
         let form = multipart::Form::new().text("token", self.token_anywhere().await).part("file", file);
-        self.client.post(format!("{}/stations/1/import", self.base)).multipart(form).send().await.unwrap()
+        self.client.post(format!("{}{path}", self.base)).multipart(form).send().await.unwrap()
     }
 
     /// The fields of a plan page as its form would send them, changed as told.

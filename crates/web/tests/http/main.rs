@@ -18,6 +18,7 @@ mod import;
 mod markup;
 mod network;
 mod nodes;
+mod packages;
 mod pages;
 mod phone;
 mod plan;

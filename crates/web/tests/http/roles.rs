@@ -9,7 +9,7 @@ use ebrel_core::roles::Role;
 const PASSWORD: &str = "a soil that is wet";
 
 /// Lets somebody into the first study by a link.
-async fn member(owner: &Visitor, name: &str, role: Role) -> Visitor {
+pub async fn member(owner: &Visitor, name: &str, role: Role) -> Visitor {
     let page = owner.post("/studies/1/people", &[("do", "invite"), ("role", role.code())]).await.text().await.unwrap();
     let link = page.split("id=\"link\">").nth(1).unwrap().split('<').next().unwrap().to_owned();
     let path = link.strip_prefix(&owner.base).unwrap().to_owned();
@@ -39,6 +39,7 @@ fn address(entry: &Entry) -> String {
         ("{node}", "1"),
         ("{stream}", "1"),
         ("{message}", "1"),
+        ("{package}", "1"),
     ];
     let address = parts.iter().fold(entry.pattern.clone(), |text, (name, value)| text.replace(name, value));
     assert!(!address.contains('{'), "{address}");
@@ -78,6 +79,8 @@ async fn every_route_asks_for_its_role() {
     for sheet in ["batch", "acceptance"] {
         assert_eq!(owner.post(&format!("/studies/1/{sheet}"), &[]).await.status(), 303, "{sheet}");
     }
+    let package = super::packages::package("reed", 1);
+    assert_eq!(owner.upload_to("/studies/1/packages/new", "reed.zip", &package).await.status(), 303);
     assert_eq!(owner.upload("a.csv", b"time,m05\n2026-03-01 00:00,900\n2026-03-01 00:15,901\n").await.status(), 303);
     let mut table = Vec::new();
     let _ = App::new().configure(|config| table = ebrel::server::table(config));

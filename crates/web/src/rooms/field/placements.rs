@@ -8,7 +8,7 @@ use crate::shell::forms::words;
 use crate::shell::guard::CheckedForm;
 use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, say, see_other};
-use crate::state::State;
+use crate::state::{State, wall_clock};
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::reviewing;
@@ -16,6 +16,7 @@ use ebrel_core::drafts::merge;
 use ebrel_core::roles::Role;
 use ebrel_core::units::{DepthCm, read_number};
 use ebrel_store::StoreError;
+use ebrel_store::hands::{Hand, HandDeed};
 use ebrel_store::placements::{NewPlacement, Placement};
 use ebrel_store::probes::Probe;
 use ebrel_store::streams::UnplacedPort;
@@ -170,7 +171,8 @@ async fn place(
         Ok(new) => match state.store.place(&new).await {
             Err(StoreError::Rule(sentence)) => sentence,
             done => {
-                done?;
+                let hand = Hand { deed: HandDeed::Placed, by: actor.name().to_owned(), at: wall_clock() };
+                state.store.note_hand(done?, &hand).await?;
                 reviewing::run(&state.store, id).await?;
                 say(&actor, &format!("Port {} has its probe: its readings mean something from now on.", new.port))?;
                 return Ok(see_other(&format!("/stations/{id}/placements")));
@@ -203,6 +205,8 @@ async fn correct(
                 Err(StoreError::Rule(sentence)) => sentence,
                 done => {
                     done?;
+                    let hand = Hand { deed: HandDeed::Corrected, by: actor.name().to_owned(), at: wall_clock() };
+                    state.store.note_hand(placement, &hand).await?;
                     reviewing::run(&state.store, id).await?;
                     say(&actor, CORRECTED)?;
                     return Ok(see_other(&format!("/stations/{id}/placements")));

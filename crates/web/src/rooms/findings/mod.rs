@@ -9,7 +9,7 @@ use crate::shell::{Room, Shell, page};
 use crate::state::State;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use ebrel_app::exporting::{self, Selection};
+use ebrel_app::exporting::{self, Origins, Part, Selection};
 use ebrel_app::record::StationRecord;
 use ebrel_core::roles::Role;
 use ebrel_core::series::Belief;
@@ -24,6 +24,7 @@ use std::io::BufWriter;
 pub fn routes(routes: &mut Routes<'_>) {
     routes.get("/stations/{id}/export", Least::Member(Role::Guest), show);
     routes.get("/stations/{id}/export/package.zip", Least::Member(Role::Guest), package);
+    routes.get("/studies/{id}/package.zip", Least::Member(Role::Guest), whole);
     routes.get("/stations/{id}/export/wide.csv", Least::Member(Role::Guest), wide);
 }
 
@@ -126,8 +127,19 @@ async fn package(state: web::Data<State>, id: web::Path<i64>, request: HttpReque
     let place = state.heavy.take().await?;
     let (record, flags, selection) = selected(&state, *id, request.query_string()).await?;
     let name = format!("{}.zip", record.station.code);
-    let make = move |out: &mut BufWriter<File>| write_zip(exporting::package(&record, &flags, &selection), out);
+    let parts = [Part { record, flags }];
+    let origins = Origins::load(&state.store, &parts).await?;
+    let make = move |out: &mut BufWriter<File>| write_zip(exporting::package(&parts, &origins, &selection), out);
     made(&state, &place, ("application/zip", &name), make).await
+}
+
+/// All stations of a study as one package: nothing is left out, flags and verdicts go along.
+async fn whole(state: web::Data<State>, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
+    let place = state.heavy.take().await?;
+    let (parts, selection) = exporting::whole_study(&state.store, *id).await?;
+    let origins = Origins::load(&state.store, &parts).await?;
+    let make = move |out: &mut BufWriter<File>| write_zip(exporting::package(&parts, &origins, &selection), out);
+    made(&state, &place, ("application/zip", &format!("study-{id}.zip")), make).await
 }
 
 async fn wide(state: web::Data<State>, id: web::Path<i64>, request: HttpRequest) -> Result<HttpResponse, Problem> {

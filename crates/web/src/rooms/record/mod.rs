@@ -5,6 +5,7 @@ mod growing;
 pub mod import;
 mod network;
 mod nodes;
+mod packages;
 mod standins;
 mod station;
 mod values;
@@ -20,5 +21,6 @@ pub fn routes(routes: &mut Routes<'_>) {
     import::routes(routes);
     network::routes(routes);
     nodes::routes(routes);
+    packages::routes(routes);
     values::routes(routes);
 }

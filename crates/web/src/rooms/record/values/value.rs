@@ -9,7 +9,7 @@ use crate::shell::{Room, Shell, page};
 use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_app::provenance::{Budget, Came, WayBack, way_back};
+use ebrel_app::provenance::{Budget, Came, FromPackage, WayBack, way_back};
 use ebrel_app::record::StationRecord;
 use ebrel_core::quality::Test;
 use ebrel_core::roles::Role;
@@ -120,7 +120,9 @@ fn steps(way: &WayBack, id: i64, offset: i64, decimals: usize, may_import: bool)
     let words = [p.model.as_str(), p.orientation.as_str(), p.note.as_str()];
     let words: Vec<&str> = words.into_iter().filter(|w| !w.is_empty()).collect();
     let until = p.until.as_ref().map(|u| format!(" until {}", at(u))).unwrap_or_default();
-    let lay = format!("{} {depth} from {}{until}; {}", p.serial, at(&p.from), words.join(", "));
+    let said = p.said_by.iter().map(|s| format!("{} by {} {}", s.what, s.by, at(&s.at)));
+    let said: Vec<String> = words.into_iter().map(str::to_owned).chain(said).collect();
+    let lay = format!("{} {depth} from {}{until}; {}", p.serial, at(&p.from), said.join(", "));
     all.push(Step {
         name: "the probe",
         says: lay,
@@ -163,6 +165,9 @@ fn steps(way: &WayBack, id: i64, offset: i64, decimals: usize, may_import: bool)
 
 fn came(came: &Came, may_import: bool, at: &impl Fn(&str) -> String) -> Step {
     let received = came.received.as_deref().map(at).unwrap_or_default();
+    if let Some(package) = &came.package {
+        return by_package(came, package, &received, at);
+    }
     let (says, link) = match (came.by, &came.file) {
         ("file", Some(f)) => {
             let line = f.line.map_or_else(|| "a line that is not found any more".to_owned(), |l| format!("line {l}"));
@@ -174,6 +179,23 @@ fn came(came: &Came, may_import: bool, at: &impl Fn(&str) -> String) -> Step {
         ("demo", _) => (format!("made up for the demo, as if received {received}"), None),
         _ => ("stored before deliveries were kept".to_owned(), None),
     };
+    Step { name: "it came by", says, link }
+}
+
+/// What a package says of where a reading was first received, and the package.
+fn by_package(came: &Came, package: &FromPackage, received: &str, at: &impl Fn(&str) -> String) -> Step {
+    let first = match came.by {
+        "file" if !package.first_by.is_empty() => {
+            format!("{}, imported elsewhere by {} {received}; then ", package.first_file, package.first_by)
+        }
+        "file" => format!("{}, imported elsewhere {received}; then ", package.first_file),
+        "message" => format!("a message of the node, received elsewhere {received}; then "),
+        "hand" => format!("a hand that typed it elsewhere, {received}; then "),
+        "demo" => format!("made up for the demo, as if received {received}; then "),
+        _ => String::new(),
+    };
+    let says = format!("{first}the package {}, brought by {} {}", package.name, package.by, at(&package.received));
+    let link = package.study.map(|s| (format!("/studies/{s}/packages/{}", package.package), "the package"));
     Step { name: "it came by", says, link }
 }
 

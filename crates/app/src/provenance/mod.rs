@@ -1,15 +1,16 @@
 //! How one value came about: from the line of a file, or a message, or a hand, through clock, placement, calibration and corrections to
 //! what is shown, with what tests and persons say of it.
 
-use super::importing::{Mapping, kept_at, latest};
-use super::record::{ChannelRecord, StationRecord};
+mod came;
+
+pub use came::{Came, FromFile, FromPackage};
+
+use crate::record::{ChannelRecord, StationRecord};
+use came::came;
 use ebrel_core::units::UnixSeconds;
-use ebrel_formats::logger::{self, Column, Recipe, Taker, Text};
 use ebrel_formats::rfc3339;
-use ebrel_store::batches::{Origin, Source};
 use ebrel_store::calibrations::Adopted;
 use ebrel_store::choices::Contradiction;
-use ebrel_store::imports::Import;
 use ebrel_store::{Store, StoreError};
 use serde::Serialize;
 use std::path::Path;
@@ -74,34 +75,6 @@ pub struct Beside {
     pub decided: String,
 }
 
-/// How a reading came here.
-#[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct Came {
-    /// `file`, `message`, `hand`, `demo`, or `unknown` for readings of before deliveries were kept.
-    pub by: &'static str,
-    /// When it was received.
-    pub received: Option<String>,
-    /// Number of the delivery.
-    pub delivery: Option<i64>,
-    /// The file, if one brought it.
-    pub file: Option<FromFile>,
-}
-
-/// The file that brought a reading.
-#[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct FromFile {
-    /// Number of the import.
-    pub import: i64,
-    /// Name of the file as it was uploaded.
-    pub name: String,
-    /// SHA-256 of its bytes, under which it is kept.
-    pub sha256: String,
-    /// The line, counted from 1; `None` if the file cannot be read any more.
-    pub line: Option<usize>,
-    /// Who imported it.
-    pub by: String,
-}
-
 /// A clock that was not right.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct ClockStep {
@@ -130,6 +103,19 @@ pub struct Placed {
     pub until: Option<String>,
     /// What else there is to say.
     pub note: String,
+    /// Who said that it lies there, who corrected and who ended it, and when; empty where that was not kept.
+    pub said_by: Vec<Said>,
+}
+
+/// What a person said of a placement.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Said {
+    /// `placed`, `corrected` or `ended`.
+    pub what: &'static str,
+    /// Who said it.
+    pub by: String,
+    /// When.
+    pub at: String,
 }
 
 /// A calibration that made a value.
@@ -143,6 +129,8 @@ pub struct Calibrated {
     pub valid_from: String,
     /// What it says of itself.
     pub statement: String,
+    /// The samples that it was made from, as they were typed.
+    pub samples: serde_json::Value,
     /// Who adopted it.
     pub adopted_by: String,
     /// Moment at which it was adopted.
@@ -195,12 +183,7 @@ pub async fn way_back(
     let own = &channel.channel;
     let clock = record.clock(&own.stream.node).and_then(Result::ok).filter(|c| !c.is_right());
     let stored = store.series(stream).await?;
-    let shown = match &clock {
-        None => at,
-        Some(clock) => {
-            stored.times.iter().map(|t| UnixSeconds(*t)).find(|t| clock.corrected(*t) == at).ok_or_else(not_found)?
-        }
-    };
+    let shown = channel.node_time(at).unwrap_or(at);
     let i = stored.times.binary_search(&shown.0).map_err(|_| not_found())?;
     let raw = stored.values[i];
     let origin = store.delivery_of(stream, shown).await?;
@@ -212,6 +195,7 @@ pub async fn way_back(
     let flags = flags.iter().filter(|f| f.stream_id == stream && (f.flag.start..=f.flag.end).contains(&at));
     let beside_it = store.contradictions(record.station.id, Some((stream, shown))).await?;
     let placement = &own.placement;
+    let hands = store.hands(placement.id).await?;
     let corrected = !channel.corrections.is_empty();
     Ok(WayBack {
         channel: own.label(),
@@ -238,6 +222,7 @@ pub async fn way_back(
             from: rfc3339(placement.starts),
             until: placement.ends.map(rfc3339),
             note: placement.note.clone(),
+            said_by: hands.into_iter().map(|h| Said { what: h.deed.code(), by: h.by, at: rfc3339(h.at) }).collect(),
         },
         uncertainty: adopted.as_ref().and_then(|a| budget(a, raw, placement.probe.resolution)),
         calibration: adopted.map(|a| Calibrated {
@@ -246,6 +231,7 @@ pub async fn way_back(
             valid_from: rfc3339(a.valid_from),
             beyond_samples: a.curve.is_beyond(raw),
             statement: a.statement,
+            samples: serde_json::from_str(&a.samples).unwrap_or_default(),
             adopted_by: a.adopted_by,
             adopted: rfc3339(a.adopted_at),
         }),
@@ -309,73 +295,4 @@ fn budget(adopted: &Adopted, raw: f64, resolution: Option<f64>) -> Option<Budget
     });
     let all = (all_of_curve.powi(2) + resolution.unwrap_or(0.0).powi(2)).sqrt();
     Some(Budget { tin, curve: of_curve, resolution: resolution.filter(|r| r.is_finite()), all })
-}
-
-async fn came(
-    store: &Store,
-    data: &Path,
-    channel: &ChannelRecord,
-    shown: UnixSeconds,
-    origin: Option<(i64, Origin)>,
-) -> Result<Came, StoreError> {
-    let Some((delivery, origin)) = origin else {
-        return Ok(Came { by: "unknown", received: None, delivery: None, file: None });
-    };
-    let by = match origin.source {
-        Source::File => "file",
-        Source::Message => "message",
-        Source::Hand => "hand",
-        Source::Demo => "demo",
-    };
-    let file = match origin.import {
-        None => None,
-        Some(id) => {
-            let import = store.import(id).await?;
-            let line = line_in_file(data, &import, channel, shown).await;
-            let (name, sha256, by) = (import.file_name, import.sha256, import.created_by);
-            Some(FromFile { import: id, name, sha256, line, by })
-        }
-    };
-    Ok(Came { by, received: Some(rfc3339(origin.received_at)), delivery: Some(delivery), file })
-}
-
-/// The line of the stored file in which a reading stands: the file is read again as it was imported.
-async fn line_in_file(data: &Path, import: &Import, channel: &ChannelRecord, shown: UnixSeconds) -> Option<usize> {
-    let recipe: Recipe = serde_json::from_str(&import.recipe).ok()?;
-    let mapping: Mapping = serde_json::from_str(&import.mapping).ok()?;
-    let stream = &channel.channel.stream;
-    let of_stream = |(_, plan): &(usize, &super::importing::ColumnPlan)| {
-        plan.port == stream.port && plan.quantity == Some(stream.quantity) && plan.node(&mapping) == stream.node
-    };
-    let column = mapping.columns.iter().enumerate().find(of_stream)?.0;
-    let path = kept_at(data, &import.sha256);
-    let until = latest(import.created_at);
-    let found = tokio::task::spawn_blocking(move || {
-        let text = Text::of_file(path).ok()?;
-        let mut finder = Finder { column, time: shown, seen: false, line: None };
-        logger::pass(&text, &recipe, until, &mut finder).ok()?;
-        finder.line
-    });
-    found.await.ok().flatten()
-}
-
-/// Finds the first line with a reading of a column at a time.
-struct Finder {
-    column: usize,
-    time: UnixSeconds,
-    seen: bool,
-    line: Option<usize>,
-}
-
-impl Taker for Finder {
-    fn reading(&mut self, reading: logger::Reading) {
-        self.seen |= reading.column == self.column && reading.time == self.time;
-    }
-
-    fn line(&mut self, number: usize, _: &[Column]) -> bool {
-        if self.seen {
-            self.line = Some(number);
-        }
-        !self.seen
-    }
 }
