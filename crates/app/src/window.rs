@@ -3,6 +3,7 @@
 //! Values travel as whole numbers in steps of a strip's resolution: half the bytes of decimals, and the smallest is
 //! rounded down and the largest up, so that nothing that was recorded falls out of the drawn range.
 
+use super::marks::{EventMark, marks};
 use super::record::{ChannelRecord, StationRecord};
 use ebrel_core::series::{Columns, Series, View, Window, sum_columns, thin};
 use ebrel_core::units::{Quantity, unit_for_people};
@@ -121,6 +122,8 @@ pub struct WindowData {
     pub air: Vec<Option<i32>>,
     /// Spans that tests or persons speak of, in the window.
     pub flags: Vec<Span>,
+    /// What happened at the station in the window.
+    pub events: Vec<EventMark>,
 }
 
 fn steps(values: &[f64], step: f64, round: fn(f64) -> f64) -> Vec<Option<i32>> {
@@ -162,6 +165,7 @@ pub fn window(record: &StationRecord, flags: &[StoredFlag], window: &Window, sho
         rain: rain.unwrap_or_default(),
         air: air.unwrap_or_default(),
         flags: spans,
+        events: marks(record, window.from(), window.to()),
     }
 }
 

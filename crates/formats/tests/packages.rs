@@ -20,6 +20,7 @@ fn row(curve: &Curve) -> CalibrationRow {
         x_max: Some(curve.x_max),
         standard_error: curve.residual_sd,
         source: String::new(),
+        particulars: String::new(),
     }
 }
 
@@ -35,6 +36,7 @@ fn package(name: &str, calibrations: Vec<CalibrationRow>) -> Package {
         amount: None,
         unit: String::new(),
         note: "=HYPERLINK(1)".into(),
+        by: String::new(),
     };
     Package {
         channels: vec![(channel, [reading].into_iter().collect())],

@@ -7,6 +7,8 @@ use ebrel_core::units::UnixSeconds;
 /// Something that happened at a station, with its particulars.
 #[derive(Debug, Clone, PartialEq)]
 pub struct StoredEvent {
+    /// Row number; 0 for what is not kept yet.
+    pub id: i64,
     /// Kind and time.
     pub event: Event,
     /// How much, if that applies.
@@ -30,8 +32,8 @@ impl Store {
     /// [`StoreError`] if the database cannot be read.
     pub async fn events(&self, station: i64) -> Result<Vec<StoredEvent>, StoreError> {
         let rows = sqlx::query!(
-            "SELECT kind, starts, ends, amount, unit, note, made_by, client_id, revision
-             FROM event WHERE station_id = ? ORDER BY starts, id",
+            "SELECT id, kind, starts, ends, amount, unit, note, made_by, client_id, revision
+             FROM event WHERE station_id = ? AND removed_at IS NULL ORDER BY starts, id",
             station
         )
         .fetch_all(&self.pool)
@@ -43,7 +45,7 @@ impl Store {
                 let event = Event { kind, start: UnixSeconds(r.starts), end: UnixSeconds(r.ends) };
                 let (amount, client_id) = (r.amount, r.client_id);
                 let (unit, note, by) = (r.unit, r.note, r.made_by);
-                Some(StoredEvent { event, amount, unit, note, by, client_id, revision: r.revision })
+                Some(StoredEvent { id: r.id, event, amount, unit, note, by, client_id, revision: r.revision })
             })
             .collect())
     }
@@ -128,6 +130,7 @@ mod tests {
         let station = station(&store).await;
         let at = UnixSeconds(900);
         let entry = |note: &str, revision| StoredEvent {
+            id: 0,
             event: Event { kind: EventKind::Visit, start: at, end: at },
             amount: None,
             unit: String::new(),
@@ -139,7 +142,7 @@ mod tests {
         for (note, revision) in [("gasket", 1), ("gasket", 1), ("gasket and plug", 2), ("an old copy", 1)] {
             store.add_event(station, &entry(note, revision)).await.unwrap();
         }
-        assert_eq!(store.events(station).await.unwrap(), [entry("gasket and plug", 2)]);
+        assert_eq!(store.events(station).await.unwrap(), [StoredEvent { id: 1, ..entry("gasket and plug", 2) }]);
         let bare = StoredEvent { client_id: None, ..entry("without a device", 1) };
         store.add_event(station, &bare).await.unwrap();
         store.add_event(station, &bare).await.unwrap();

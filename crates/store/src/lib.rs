@@ -17,6 +17,7 @@ pub mod choices;
 pub mod corrections;
 mod database;
 pub mod drafts;
+pub mod event_edits;
 pub mod events;
 pub mod field;
 pub mod flags;

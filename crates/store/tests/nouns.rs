@@ -79,6 +79,7 @@ async fn events_come_back_in_order_of_time() {
     for (kind, start) in [(EventKind::Visit, 9000), (EventKind::Installation, 100)] {
         let event = Event { kind, start: UnixSeconds(start), end: UnixSeconds(start + 60) };
         let stored = StoredEvent {
+            id: 0,
             event,
             amount: Some(2.5),
             unit: "mm".into(),

@@ -27,6 +27,7 @@ impl<'p> Taking<'p> {
             let known = here.iter().any(|h| h.event == event && h.note == e.note && h.amount == e.amount);
             if !known {
                 let stored = StoredEvent {
+                    id: 0,
                     event,
                     amount: e.amount,
                     unit: e.unit.clone(),

@@ -101,7 +101,7 @@ async fn make(store: &Store, story: &Story) -> Result<(), PlanError> {
     let event = Event { kind: EventKind::OfficialStart, start: at, end: at };
     let client_id = Some(format!("01970000-0000-7000-a000-{:012}", station.id));
     let (amount, unit, by) = (None, String::new(), "N. Arvel".to_owned());
-    store.add_event(station.id, &StoredEvent { event, amount, unit, note, by, client_id, revision: 1 }).await?;
+    store.add_event(station.id, &StoredEvent { id: 0, event, amount, unit, note, by, client_id, revision: 1 }).await?;
     crate::reviewing::run(store, station.id).await?;
     Ok(())
 }

@@ -289,6 +289,7 @@ fn draft(tins: &[SampleMasses], density: f64, soil: &str) -> String {
 fn events(scenario: &Scenario) -> Vec<StoredEvent> {
     let day = |d: i64| scenario.start + d * 86_400;
     let event = |kind, start: i64, hours: i64, note: &str| StoredEvent {
+        id: 0,
         event: Event { kind, start: UnixSeconds(start), end: UnixSeconds(start + hours * 3600) },
         amount: None,
         unit: String::new(),

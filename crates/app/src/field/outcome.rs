@@ -105,7 +105,7 @@ async fn keep_event(
 ) -> Result<(), StoreError> {
     let (event, client_id) = (Event { kind, start, end }, Some(number.to_owned()));
     let (amount, unit, by) = (None, String::new(), by.to_owned());
-    store.add_event(station, &StoredEvent { event, amount, unit, note, by, client_id, revision }).await
+    store.add_event(station, &StoredEvent { id: 0, event, amount, unit, note, by, client_id, revision }).await
 }
 
 /// Lets the placements follow the log: what was given up ends, what was put in or corrected lies where its entry says.

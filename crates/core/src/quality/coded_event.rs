@@ -69,6 +69,25 @@ impl EventKind {
         }
     }
 
+    /// Its letter on the strips.
+    #[must_use]
+    pub const fn mark(self) -> &'static str {
+        match self {
+            Self::Installation => "I",
+            Self::Visit => "V",
+            Self::Maintenance => "M",
+            Self::ProgramChange => "P",
+            Self::Irrigation => "W",
+            Self::Treatment => "T",
+            Self::ShieldMoved => "H",
+            Self::OfficialStart => "S",
+        }
+    }
+
+    /// What somebody tells by hand. The rest comes of logs and of pages of its own.
+    pub const BY_HAND: [Self; 5] =
+        [Self::Irrigation, Self::Treatment, Self::Visit, Self::Maintenance, Self::ProgramChange];
+
     /// Whether readings settle anew after it.
     #[must_use]
     pub const fn is_change(self) -> bool {

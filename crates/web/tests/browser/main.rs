@@ -12,4 +12,5 @@ mod files;
 mod journey;
 mod network;
 mod planning;
+mod record;
 mod site;

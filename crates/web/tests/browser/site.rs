@@ -11,6 +11,8 @@ pub struct Site {
     pub browser: Browser,
     pub base: String,
     pub data: tempfile::TempDir,
+    /// The terminal's code, which the first account needs.
+    pub code: String,
     handle: actix_web::dev::ServerHandle,
 }
 
@@ -29,13 +31,23 @@ impl Site {
         Self::start(false, false).await
     }
 
+    /// What lies in a directory, where somebody signs in.
+    pub async fn own(data: tempfile::TempDir) -> Self {
+        Self::start_in(data, Mode::Serve { https: false }, false).await
+    }
+
     async fn start(seeded: bool, live: bool) -> Self {
         let data = tempfile::tempdir().unwrap();
         if seeded {
             crate::demo::copy_into(data.path()).await;
         }
-        let mut app = State::open(data.path(), Mode::Demo).await.unwrap();
+        Self::start_in(data, Mode::Demo, live).await
+    }
+
+    async fn start_in(data: tempfile::TempDir, mode: Mode, live: bool) -> Self {
+        let mut app = State::open(data.path(), mode).await.unwrap();
         app.live = live.then(Default::default);
+        let code = app.first_code.clone();
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let base = format!("http://{}", listener.local_addr().unwrap());
         let app = actix_web::web::Data::new(app);
@@ -45,7 +57,7 @@ impl Site {
         let server = server(app, listener, None).unwrap();
         let handle = server.handle();
         tokio::spawn(server);
-        Self { browser: Browser::start(1280, 800).await.unwrap(), base, data, handle }
+        Self { browser: Browser::start(1280, 800).await.unwrap(), base, data, code, handle }
     }
 
     pub async fn open(&self, path: &str) {

@@ -9,6 +9,7 @@ mod acceptance;
 mod bench;
 mod broker;
 mod client;
+mod events;
 mod exports;
 mod field;
 mod field_room;

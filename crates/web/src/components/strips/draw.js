@@ -2,9 +2,11 @@
 import { fixed, range, timeTicks, valueTicks } from "./geometry.js";
 
 export const RAMP = ["#c08a3e", "#9a6233", "#6b4a3a", "#3f4347"];
-const INK = "#22302b", SOFT = "#5d5c50", LINE = "#d8d0bd", SHEET = "#fbf8f1", WATER = "#2e6f8e", CLAY = "#a8461f";
+const INK = "#22302b", SOFT = "#5d5c50", LINE = "#d8d0bd", SHEET = "#fbf8f1", WATER = "#2e6f8e", CLAY = "#a8461f", MOSS = "#3d6b4a";
 const MONO = "12px 'Atkinson Hyperlegible Mono', monospace";
 export const RAIN_HEIGHT = 44;
+/** Height of the row of events, where there are any in the window. */
+const EVENTS = 20;
 const AXIS = 20, GAP = 8;
 /** Height of a strip's own line of words above its plot, so that none lies over a curve. */
 const WORDS = 17;
@@ -14,8 +16,9 @@ export const rampOf = (depth) => (depth === null ? SOFT : RAMP[depth < 10 ? 0 : 
 /** Where each strip lies: [{strip, top, height}] */
 export function layout(data, height) {
   const n = Math.max(1, data.strips.length);
-  const each = (height - RAIN_HEIGHT - AXIS - GAP * (n - 1)) / n;
-  return data.strips.map((strip, i) => ({ strip, top: RAIN_HEIGHT + i * (each + GAP), height: each }));
+  const head = RAIN_HEIGHT + (data.events?.length ? EVENTS : 0);
+  const each = (height - head - AXIS - GAP * (n - 1)) / n;
+  return data.strips.map((strip, i) => ({ strip, top: head + i * (each + GAP), height: each }));
 }
 
 /**
@@ -27,6 +30,7 @@ export function draw(ctx, data, view) {
   const x = (t) => ((t - view.from) / (view.to - view.from)) * view.width;
   rain(ctx, data, view, x);
   for (const place of layout(data, view.height)) strip(ctx, data, place, view, x);
+  for (const place of eventPlaces(data, view)) event(ctx, place, view);
   axis(ctx, view, x);
   if (view.cursor !== null) {
     ctx.setLineDash([3, 3]);
@@ -37,6 +41,48 @@ export function draw(ctx, data, view) {
     ctx.stroke();
     ctx.setLineDash([]);
   }
+}
+
+/**
+ * Where the letters of events stand: [{events, left, right, x, top}]. Those that would lie over each other share one.
+ */
+export function eventPlaces(data, view) {
+  const x = (t) => ((t - view.from) / (view.to - view.from)) * view.width;
+  const places = [];
+  for (const e of data.events ?? []) {
+    const left = x(e.start), right = x(e.end);
+    const at = Math.min(Math.max(left, 9), view.width - 9);
+    const last = places.at(-1);
+    if (last && at - last.x < 18) {
+      last.events.push(e);
+      last.right = Math.max(last.right, right);
+    } else if (right >= 0 && left <= view.width) places.push({ events: [e], left, right, x: at, top: RAIN_HEIGHT });
+  }
+  return places;
+}
+
+function event(ctx, { events, left, right, x, top }, view) {
+  const [first] = events;
+  const colour = first.kind === "irrigation" ? WATER : first.kind === "treatment" ? MOSS : SOFT;
+  ctx.strokeStyle = colour;
+  ctx.setLineDash([1, 3]);
+  ctx.beginPath();
+  for (const edge of right - left > 3 ? [left, right] : [left]) {
+    if (edge < 0 || edge > view.width) continue;
+    ctx.moveTo(Math.round(edge) + 0.5, top + EVENTS - 3);
+    ctx.lineTo(Math.round(edge) + 0.5, view.height - AXIS);
+  }
+  ctx.stroke();
+  ctx.setLineDash([]);
+  ctx.fillStyle = colour;
+  if (right - left > 3) ctx.fillRect(left, top + EVENTS - 5, right - left, 2);
+  ctx.beginPath();
+  ctx.arc(x, top + 8, 7.5, 0, 2 * Math.PI);
+  ctx.fill();
+  ctx.font = "700 11px 'Atkinson Hyperlegible Mono', monospace";
+  ctx.textAlign = "center";
+  ctx.fillStyle = SHEET;
+  ctx.fillText(events.length > 1 ? String(Math.min(events.length, 9)) : first.mark, x, top + 12);
 }
 
 const columnX = (data, x) => (i) => x(data.from + ((data.to - data.from) * i) / data.columns);

@@ -1,5 +1,5 @@
 // The section and the strips: one window in time, one cursor through all.
-import { draw, layout, rampOf } from "./draw.js";
+import { draw, eventPlaces, layout, rampOf } from "./draw.js";
 import { DAY, SPANS, fixed, moment } from "./geometry.js";
 import { acts } from "../../shell/keys.js";
 
@@ -238,11 +238,20 @@ export class Strips {
     }
   }
 
+  view() {
+    const x = ((this.cursorTime - this.from) / (this.to - this.from)) * this.width;
+    return { width: this.width, height: HEIGHT, offset: this.offset, from: this.from, to: this.to, cursor: Math.round(x), active: this.active };
+  }
+
+  /** The events whose letter lies at a place of the canvas; none elsewhere. */
+  eventsAt(x, y) {
+    const near = (p) => Math.abs(p.x - x) <= 10 && y >= p.top - 2 && y <= p.top + 18;
+    return this.data ? eventPlaces(this.data, this.view()).find(near)?.events ?? [] : [];
+  }
+
   paint() {
     if (this.data) {
-      const x = ((this.cursorTime - this.from) / (this.to - this.from)) * this.width;
-      const view = { width: this.width, height: HEIGHT, offset: this.offset, from: this.from, to: this.to, cursor: Math.round(x), active: this.active };
-      draw(this.canvas.getContext("2d"), this.data, view);
+      draw(this.canvas.getContext("2d"), this.data, this.view());
       this.values();
     }
     this.words();
@@ -271,6 +280,9 @@ export class Strips {
     }
     const line = [moment(this.cursorTime, this.offset)];
     if (d.air[i] != null) line.push(`air ${fixed(d.air[i] / 10, 1)} °C`);
+    const column = (d.to - d.from) / d.columns;
+    const told = (d.events ?? []).filter((e) => this.cursorTime >= e.start - 5 * column && this.cursorTime <= e.end + 5 * column);
+    this.root.nextElementSibling.textContent = told.map((e) => `${e.mark} ${moment(e.start, this.offset)}, ${e.words}`).join(" · ");
     this.root.querySelector(".cursor-time").textContent = line.join("\n");
     clearTimeout(this.saying);
     this.saying = setTimeout(() => this.say(), 400);

@@ -1,6 +1,7 @@
 //! The room Record: a station's section and strips, and the import of logger files.
 
 mod by_hand;
+mod events;
 mod growing;
 pub mod import;
 mod network;
@@ -16,6 +17,7 @@ use crate::shell::routes::Routes;
 pub fn routes(routes: &mut Routes<'_>) {
     station::routes(routes);
     by_hand::routes(routes);
+    events::routes(routes);
     growing::routes(routes);
     standins::routes(routes);
     import::routes(routes);

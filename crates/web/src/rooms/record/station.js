@@ -1,7 +1,9 @@
 // The station page: section and strips, which grow while the record does.
 import { Strips } from "../../components/strips/strips.js";
+import { editable } from "./events/events.js";
 
 const strips = new Strips(document.querySelector("[data-strips]"));
+editable(strips);
 let line = null;
 
 /** Listens for what comes, while somebody looks: a browser keeps few lines to one host. */

@@ -1,5 +1,6 @@
 //! The station page: the section and the strips.
 
+use super::events::EventForm;
 use crate::components::strips::{Drawing, drawing};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
@@ -43,6 +44,8 @@ struct StationPage {
     /// Readings that came twice with different values and wait for somebody to choose.
     twice: usize,
     drawing: Option<Drawing>,
+    /// The form over the strips, for who may tell events.
+    form: Option<EventForm>,
 }
 
 async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
@@ -58,7 +61,9 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
         }
     }
     let counted = |(label, n): (String, usize)| if n == 1 { label } else { format!("{label} ({n} probes)") };
+    let form = shell.may(Role::Field).then(|| EventForm::new(*id, &shell.token));
     page(&StationPage {
+        form,
         shell,
         name: station.name.clone(),
         id: *id,
