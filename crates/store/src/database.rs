@@ -1,6 +1,7 @@
 //! Opening the file, and what can go wrong.
 
 use crate::cache::SeriesCache;
+use sqlx::Connection as _;
 use sqlx::migrate::Migrator;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};
 use std::path::Path;
@@ -36,6 +37,16 @@ pub enum StoreError {
     Rule(String),
 }
 
+impl StoreError {
+    /// Whether the disk is full, or refuses to be written.
+    #[must_use]
+    pub fn is_no_room(&self) -> bool {
+        // SQLite's codes: 13 is a full disk, 10 with its extensions an error of the disk (the low byte tells).
+        let code = |e: &sqlx::Error| e.as_database_error()?.code()?.parse::<i64>().ok();
+        matches!(self, Self::Sql(e) if code(e).is_some_and(|c| matches!(c & 0xff, 10 | 13)))
+    }
+}
+
 /// The open database with its cache of decoded series. Cheap to clone.
 #[derive(Clone)]
 pub struct Store {
@@ -56,7 +67,14 @@ impl Store {
             .synchronous(SqliteSynchronous::Full)
             .foreign_keys(true)
             .busy_timeout(Duration::from_secs(10));
-        let pool = SqlitePoolOptions::new().max_connections(6).connect_with(options).await?;
+        // Where the disk is full SQLite ends the transaction itself, and SQLx believes it open for ever: such a connection is closed.
+        let pool = SqlitePoolOptions::new().max_connections(6).after_release(|connection, _| {
+            Box::pin(async move {
+                connection.ping().await?;
+                Ok(!connection.is_in_transaction())
+            })
+        });
+        let pool = pool.connect_with(options).await?;
         copy_before_migrating(&pool, path).await?;
         MIGRATIONS.run(&pool).await?;
         Ok(Self { pool, cache: Arc::new(SeriesCache::default()) })
@@ -166,6 +184,45 @@ mod tests {
         // It lies beside as it was before.
         let (found, readings) = crate::safety::examine_file(&dir.path().join("ebrel.before-4.db")).await.unwrap();
         assert_eq!((found, readings), Default::default());
+    }
+
+    #[tokio::test]
+    async fn a_full_disk_takes_nothing_half_and_once_there_is_room_it_goes_on() {
+        let (store, _dir) = testing::store().await;
+        let stream = crate::stations::testing::stream(&store).await;
+        let many = || (0..50_000).map(|t| crate::readings::Reading { stream, t, raw: t as f64 }).collect::<Vec<_>>();
+        let hand = crate::batches::testing::HAND;
+        // Every connection of the pool finds no more room, and then some.
+        let limit = async |more: i64| {
+            let mut all = Vec::new();
+            for _ in 0..6 {
+                let mut one = store.pool.acquire().await.unwrap();
+                let pages: i64 = sqlx::query_scalar("PRAGMA page_count").fetch_one(&mut *one).await.unwrap();
+                let most = format!("PRAGMA max_page_count = {}", pages + more);
+                sqlx::query(sqlx::AssertSqlSafe(most)).execute(&mut *one).await.unwrap();
+                all.push(one);
+            }
+        };
+        limit(20).await;
+        let full = store.add_readings(&hand, many()).await.unwrap_err();
+        assert!(full.is_no_room(), "{full}");
+        assert_eq!(store.count_readings().await.unwrap(), 0, "nothing half");
+        limit(100_000).await;
+        assert_eq!(store.add_readings(&hand, many()).await.unwrap().new, 50_000);
+        assert_eq!(store.series(stream).await.unwrap().len(), 50_000);
+    }
+
+    #[tokio::test]
+    async fn a_transaction_that_sqlite_ended_itself_hinders_no_later_one() {
+        let (store, _dir) = testing::store().await;
+        for _ in 0..10 {
+            // As it does where the disk is full in the middle of one.
+            let mut tx = store.write().await.unwrap();
+            sqlx::query("ROLLBACK").execute(&mut *tx).await.unwrap();
+            drop(tx);
+        }
+        let unit = store.unit().await.unwrap();
+        unit.commit().await.unwrap();
     }
 
     #[tokio::test]

@@ -52,6 +52,7 @@ impl Details {
             Problem::Host | Problem::Token => ("wrong-host", None),
             Problem::SignIn | Problem::NotAllowed(_) => ("key-needed", None),
             Problem::Refused(_) => ("refused", None),
+            Problem::NoRoom => ("no-room", Some(60)),
             Problem::Store(_) | Problem::Internal(_) => ("server-error", Some(30)),
         };
         Self { retry_after_s: wait, ..Self::new(problem.status_code(), kind, problem.to_string()) }

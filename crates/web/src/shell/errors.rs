@@ -59,6 +59,11 @@ pub enum Problem {
     /// A file over the limit.
     #[error("This file is larger than {} MB, which is more than can be taken at once. Split it, for instance by year, and import the parts.", UPLOAD_LIMIT / 1024 / 1024)]
     TooLarge,
+    /// Nothing can be kept.
+    #[error(
+        "The disk with the data is full or refuses to be written: nothing of this was kept. Make room, go back, and send it once more."
+    )]
+    NoRoom,
     #[error("Something went wrong with the database. Nothing was changed. The cause is in the log.")]
     Store(StoreError),
     #[error("Something went wrong here. Nothing was changed. The cause is in the log.")]
@@ -105,6 +110,10 @@ impl From<StoreError> for Problem {
             StoreError::Stale => Self::Refused(
                 "Somebody else changed this at the same moment. Load the page again and send yours once more.".into(),
             ),
+            other if other.is_no_room() => {
+                tracing::error!(cause = %other, "no room");
+                Self::NoRoom
+            }
             other => Self::Store(other),
         }
     }
@@ -129,6 +138,7 @@ impl ResponseError for Problem {
             Self::Busy => StatusCode::SERVICE_UNAVAILABLE,
             Self::TooSlow => StatusCode::REQUEST_TIMEOUT,
             Self::TooLarge | Self::TooMuchYet => StatusCode::PAYLOAD_TOO_LARGE,
+            Self::NoRoom => StatusCode::INSUFFICIENT_STORAGE,
             Self::Store(_) | Self::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
@@ -145,7 +155,7 @@ impl ResponseError for Problem {
             Self::Token | Self::Host => "Not from here",
             Self::NotAllowed(_) => "Not for you to do",
             Self::SignIn | Self::Slowly(_) | Self::Busy | Self::TooMuchYet => "Not yet",
-            Self::Store(_) | Self::Internal(_) => "Something went wrong",
+            Self::NoRoom | Self::Store(_) | Self::Internal(_) => "Something went wrong",
         };
         let shell = Shell {
             title: heading.to_owned(),
@@ -157,6 +167,7 @@ impl ResponseError for Problem {
             live: false,
             making: None,
             token: String::new(),
+            disk: None,
             said: None,
             revision: 0,
         };

@@ -108,6 +108,8 @@ pub struct Shell {
     pub making: Option<String>,
     /// The token that every form carries.
     pub token: String,
+    /// That the disk has little room left.
+    pub disk: Option<String>,
     /// Something that was just done, said once.
     pub said: Option<String>,
     /// The revision of the document that is typed on the page; its form sends it back.
@@ -127,6 +129,7 @@ impl Shell {
             live: state.live.is_some(),
             making: state.still_made(),
             token: guard::token(actor.session())?,
+            disk: state.disk.warning(&state.data),
             said: take_said(actor),
             revision: 0,
         })

@@ -2,6 +2,7 @@
 
 pub mod broker;
 pub mod data_dir;
+mod disk;
 pub mod doors;
 pub mod live;
 pub(crate) mod peers;
@@ -18,6 +19,7 @@ use ebrel_app::window_cache::WindowCache;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
 use ebrel_store::studies::Study;
+use disk::Disk;
 use live::Live;
 use peers::UnderWay;
 use places::Places;
@@ -68,6 +70,8 @@ pub struct State {
     pub windows: WindowCache,
     /// Places for thinning: arithmetic that keeps a core busy.
     pub thinning: Places,
+    /// The room on the disk.
+    pub disk: Disk,
     /// Signs and hides session cookies.
     pub key: Key,
     /// Imports that are being stored in the background.
@@ -105,6 +109,7 @@ impl State {
             mode,
             doors: Doors::default(),
             throttle: Throttle::default(),
+            disk: Disk::default(),
             first_code: secrets::code(3),
             hashing: Places::new(2),
             heavy: Places::new(2),

@@ -76,8 +76,12 @@ impl NodesPage {
 
 #[derive(Deserialize, Default)]
 struct Typed {
+    /// Number of a node of the station, or empty for a new one.
     #[serde(default)]
     node: String,
+    /// Name of the new node.
+    #[serde(default)]
+    new_node: String,
     #[serde(default)]
     name: String,
     /// "node", or "study" for a gateway that sends for all.
@@ -129,7 +133,7 @@ async fn shown(
         });
     }
     let answer = match (nodes.len(), unplaced.len()) {
-        (0, _) => "No node yet: one is made by the first import, or with the first probe in Field.".to_owned(),
+        (0, _) => "No node yet: name one below that sends, or begin with an import, or with the first probe in Field.".to_owned(),
         (n, 0) => format!("{n} {}; every port is placed.", if n == 1 { "node" } else { "nodes" }),
         (n, w) => format!(
             "{n} {}; {w} {} no probe placed at it.",
@@ -169,13 +173,21 @@ async fn make(
     let study = state.store.station(*id).await?.study_id;
     let all = state.store.nodes(study).await?;
     let here = |n: &&Node| n.station == *id && n.id.to_string() == typed.node;
-    let chosen = all.iter().find(here).ok_or_else(|| "Choose a node of this station.".to_owned());
+    let chosen = match (all.iter().find(here), typed.node.is_empty()) {
+        (Some(node), _) => Ok(Ok(node.id)),
+        (None, true) => words(&typed.new_node, "the new node a name", LONGEST_NAME).map(Err),
+        (None, false) => Err("Choose a node of this station.".to_owned()),
+    };
     let read = chosen.and_then(|node| Ok((node, words(&typed.name, "the key a name", LONGEST_NAME)?)));
     let (node, name) = match read {
-        Ok(read) => read,
+        Ok((Ok(known), name)) => (known, name),
+        Ok((Err(new), name)) => (state.store.ensure_node(*id, &new).await?, name),
         Err(says) => return shown(&state, &actor, *id, typed, Some(says), None).await,
     };
-    let nodes = if typed.serves == "study" { all.iter().map(|n| n.id).collect() } else { vec![node.id] };
+    let mut nodes = vec![node];
+    if typed.serves == "study" {
+        nodes.extend(all.iter().map(|n| n.id).filter(|n| *n != node));
+    }
     let (secret, by) = (secrets::secret(), actor.name().to_owned());
     let new = NewKey { name, hash: secrets::hash_of(&secret), nodes, at: wall_clock(), by };
     state.store.add_key(study, &new).await?;
