@@ -8,6 +8,7 @@ use ebrel_store::readings::Reading;
 use ebrel_store::{Store, StoreError, Unit};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use tokio::sync::{mpsc, oneshot};
 use utoipa::ToSchema;
 
@@ -54,44 +55,76 @@ pub async fn receive(
     received_at: UnixSeconds,
 ) -> Result<Receipt, StoreError> {
     let mut unit = store.unit().await?;
-    let receipt = take_in(&mut unit, node, message, received_at).await?;
+    let receipt = take_in(&mut unit, &mut KnownStreams::default(), node, message, received_at).await?;
     unit.commit().await?;
     Ok(receipt)
+}
+
+/// Streams of nodes by node, quantity and port, each with its number and unit: they are never renamed nor removed.
+#[derive(Default)]
+struct KnownStreams {
+    of: HashMap<i64, HashMap<Quantity, HashMap<String, (i64, String)>>>,
+}
+
+/// Nodes of which the writer remembers the streams.
+const MOST_NODES: usize = 2000;
+
+impl KnownStreams {
+    async fn of(
+        &mut self,
+        unit: &mut Unit,
+        node: i64,
+    ) -> Result<&mut HashMap<Quantity, HashMap<String, (i64, String)>>, StoreError> {
+        if self.of.len() >= MOST_NODES {
+            self.of.clear();
+        }
+        match self.of.entry(node) {
+            Entry::Occupied(known) => Ok(known.into_mut()),
+            Entry::Vacant(new) => {
+                let of_node = new.insert(HashMap::new());
+                for s in unit.streams_of(node).await? {
+                    of_node.entry(s.quantity).or_default().insert(s.port, (s.id, s.unit));
+                }
+                Ok(of_node)
+            }
+        }
+    }
 }
 
 /// Takes a message into an action that is under way. A port or quantity that the node has not sent before becomes a stream, which
 /// waits to be placed.
 async fn take_in(
     unit: &mut Unit,
+    streams: &mut KnownStreams,
     node: i64,
     message: &Message,
     received_at: UnixSeconds,
 ) -> Result<Receipt, StoreError> {
-    let streams = unit.streams_of(node).await?;
-    let mut known: HashMap<(&str, Quantity), (i64, &str)> =
-        streams.iter().map(|s| ((s.port.as_str(), s.quantity), (s.id, s.unit.as_str()))).collect();
+    let known = streams.of(unit, node).await?;
+    let mut count: usize = known.values().map(HashMap::len).sum();
     let mut refused = message.refused.clone();
     let mut taken = Vec::with_capacity(message.readings.len());
     for reading in &message.readings {
-        let key = (reading.port.as_str(), reading.quantity);
-        let (stream, stored_in) = match known.get(&key) {
-            Some(known) => *known,
-            None if known.len() >= MOST_STREAMS => {
+        let (port, quantity) = (reading.port.as_str(), reading.quantity);
+        let (stream, stored_in) = match known.get(&quantity).and_then(|ports| ports.get(port)) {
+            Some((id, unit)) => (*id, unit.as_str()),
+            None if count >= MOST_STREAMS => {
                 let reason = format!("the node has sent {MOST_STREAMS} ports and quantities already; this is another");
                 refused.push(Refused { record: reading.record, reason });
                 continue;
             }
             None => {
-                let id = unit.ensure_stream(node, key.0, key.1, &reading.unit, None).await?;
-                *known.entry(key).or_insert((id, &reading.unit))
+                let id = unit.ensure_stream(node, port, quantity, &reading.unit, None).await?;
+                count += 1;
+                known.entry(quantity).or_default().insert(port.to_owned(), (id, reading.unit.clone()));
+                (id, reading.unit.as_str())
             }
         };
         if stored_in == reading.unit {
             taken.push(Reading { stream, t: reading.time.0, raw: reading.value });
         } else {
-            let (port, quantity) = (key.0, key.1.words());
-            let reason =
-                format!("port {port} has sent {quantity} in {stored_in} so far, and this is in {}", reading.unit);
+            let (words, unit) = (quantity.words(), &reading.unit);
+            let reason = format!("port {port} has sent {words} in {stored_in} so far, and this is in {unit}");
             refused.push(Refused { record: reading.record, reason });
         }
     }
@@ -155,6 +188,7 @@ impl Intake {
 }
 
 async fn write_what_waits(store: Store, mut waiting: mpsc::Receiver<Waiting>) {
+    let mut streams = KnownStreams::default();
     while let Some(first) = waiting.recv().await {
         let mut readings = first.message.readings.len();
         let mut group = vec![first];
@@ -164,14 +198,14 @@ async fn write_what_waits(store: Store, mut waiting: mpsc::Receiver<Waiting>) {
             readings += next.message.readings.len();
             group.push(next);
         }
-        if let [_, _, ..] = group[..]
-            && let Ok(receipts) = write_together(&store, &group).await
-        {
+        if let Ok(receipts) = write_together(&store, &mut streams, &group).await {
             for (waiting, receipt) in group.into_iter().zip(receipts) {
                 answer(waiting.answer, Ok(receipt));
             }
             continue;
         }
+        // What was made on the way is not there.
+        streams = KnownStreams::default();
         // One alone, or one that spoils it for the others: each stands or falls for itself.
         for Waiting { node, message, received_at, answer: to } in group {
             answer(to, receive(&store, node, &message, received_at).await);
@@ -186,11 +220,15 @@ fn answer(to: oneshot::Sender<Result<Receipt, StoreError>>, receipt: Result<Rece
     }
 }
 
-async fn write_together(store: &Store, group: &[Waiting]) -> Result<Vec<Receipt>, StoreError> {
+async fn write_together(
+    store: &Store,
+    streams: &mut KnownStreams,
+    group: &[Waiting],
+) -> Result<Vec<Receipt>, StoreError> {
     let mut unit = store.unit().await?;
     let mut receipts = Vec::with_capacity(group.len());
     for waiting in group {
-        receipts.push(take_in(&mut unit, waiting.node, &waiting.message, waiting.received_at).await?);
+        receipts.push(take_in(&mut unit, streams, waiting.node, &waiting.message, waiting.received_at).await?);
     }
     unit.commit().await?;
     Ok(receipts)

@@ -182,11 +182,12 @@ pub(crate) enum Before {
 const WORTH_PACKING: usize = 500;
 
 /// Puts the blocks of the months right that new readings of one stream touch, which are written already: packed with them where that
-/// is known or quickly learnt, deleted otherwise. A file that came in pieces then reads back fast without going through its rows.
+/// is known or quickly learnt, else named among `stale`, to be dropped. A file that came in pieces then reads back fast without going through its rows.
 pub(crate) async fn renew_blocks(
     connection: &mut sqlx::SqliteConnection,
     readings: &[Reading],
     before: &Before,
+    stale: &mut Vec<(i64, i64)>,
 ) -> Result<(), StoreError> {
     let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(()) };
     let (first_month, last_month) = (month_of(first.t), month_of(last.t));
@@ -208,13 +209,27 @@ pub(crate) async fn renew_blocks(
                 let (times, raws) = with_new(&there, new);
                 insert_block(connection, first.stream, month, &pack(&times, &raws)?).await?;
             }
-            None => {
-                sqlx::query!("DELETE FROM month_block WHERE stream_id = ? AND month = ?", first.stream, month)
-                    .execute(&mut *connection)
-                    .await?;
-            }
+            None => stale.push((first.stream, month)),
         }
     }
+    Ok(())
+}
+
+/// Throws the blocks of months of streams away that do not tell all any more.
+pub(crate) async fn drop_blocks(
+    connection: &mut sqlx::SqliteConnection,
+    stale: &[(i64, i64)],
+) -> Result<(), StoreError> {
+    if stale.is_empty() {
+        return Ok(());
+    }
+    let stale = serde_json::to_string(stale)?;
+    sqlx::query!(
+        "DELETE FROM month_block WHERE (stream_id, month) IN (SELECT value ->> 0, value ->> 1 FROM json_each(?))",
+        stale
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 

@@ -1,7 +1,7 @@
 //! Raw readings: stored once, as they came, for ever.
 
 use crate::batches::{Origin, Source};
-use crate::blocks::{Before, month_of, read_months, renew_blocks};
+use crate::blocks::{Before, drop_blocks, month_of, read_months, renew_blocks};
 use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::Repeat;
 use ebrel_core::series::Series;
@@ -116,20 +116,28 @@ impl Unit {
     /// [`StoreError`] if the database refuses.
     pub async fn add_readings(&mut self, origin: &Origin, mut readings: Vec<Reading>) -> Result<Added, StoreError> {
         readings.sort_by_key(|r| (r.stream, r.t));
+        let streams: Vec<i64> = readings.chunk_by(|a, b| a.stream == b.stream).map(|s| s[0].stream).collect();
+        let ends = last_times(self.connection(), &streams).await?;
         let mut begun = None;
         let mut added = Added::default();
         let mut fresh = Vec::with_capacity(readings.len());
-        let (mut brought, mut touched) = (Vec::new(), Vec::new());
+        let (mut brought, mut written, mut unwritten) = (Vec::new(), 0, Vec::new());
         for of_stream in readings.chunk_by(|a, b| a.stream == b.stream) {
-            let start = fresh.len();
-            let sorted = sort_out(self.connection(), of_stream, &mut fresh, &mut added).await?;
+            let (start, stream) = (fresh.len(), of_stream[0].stream);
+            let end = ends.get(&stream).copied();
+            let sorted = if end.is_none_or(|end| of_stream[0].t > end) && of_stream.windows(2).all(|w| w[0].t < w[1].t) {
+                fresh.extend_from_slice(of_stream);
+                SortedOut { repeats: Vec::new(), before: if end.is_some() { Before::Apart } else { Before::Nothing } }
+            } else {
+                sort_out(self.connection(), of_stream, &mut fresh, &mut added).await?
+            };
             added.repeated += sorted.repeats.len();
             let repeats = unknown(self.connection(), sorted.repeats).await?;
             if repeats.is_empty() && fresh.len() == start {
                 continue;
             }
             // What brings nothing is no delivery: a message that is sent for ever leaves no trace.
-            touched.push(of_stream[0].stream);
+            self.touched.insert(stream);
             let batch = match begun {
                 Some(batch) => batch,
                 None => *begun.insert(self.begin_batch(origin).await?),
@@ -146,24 +154,53 @@ impl Unit {
                 .execute(&mut *tx)
                 .await?;
             }
-            insert(tx, |_| batch, &fresh[start..]).await?;
-            renew_blocks(tx, &fresh[start..], &sorted.before).await?;
             if let [first, .., last] | [first @ last] = &fresh[start..] {
                 brought.push((first.stream, first.t, last.t, (fresh.len() - start) as i64));
+            }
+            unwritten.push((start, fresh.len(), sorted.before));
+            if fresh.len() - written >= AT_ONCE {
+                write(tx, batch, &fresh, std::mem::take(&mut unwritten)).await?;
+                written = fresh.len();
             }
         }
         added.new = fresh.len();
         added.new_records = distinct_times(&fresh);
         added.known_records = distinct_times(&readings) - added.new_records;
         if let Some(batch) = begun {
+            write(self.connection(), batch, &fresh, unwritten).await?;
             note_brought(self.connection(), batch, origin, &brought).await?;
-        }
-        let stations = changed(self.connection(), &touched).await?;
-        for station in stations {
-            self.tests_due(station).await?;
         }
         Ok(added)
     }
+}
+
+/// Readings that wait to be written together: the streams of a message are one statement.
+const AT_ONCE: usize = 4096;
+
+/// Writes the readings of streams, which lie one after another, and puts their blocks right.
+async fn write(
+    connection: &mut SqliteConnection,
+    batch: i64,
+    fresh: &[Reading],
+    streams: Vec<(usize, usize, Before)>,
+) -> Result<(), StoreError> {
+    let Some((from, to)) = streams.first().zip(streams.last()).map(|(a, b)| (a.0, b.1)) else { return Ok(()) };
+    insert(connection, |_| batch, &fresh[from..to]).await?;
+    let mut stale = Vec::new();
+    for (start, end, before) in streams {
+        renew_blocks(connection, &fresh[start..end], &before, &mut stale).await?;
+    }
+    drop_blocks(connection, &stale).await
+}
+
+/// The last time of each stream that has readings.
+async fn last_times(connection: &mut SqliteConnection, streams: &[i64]) -> Result<HashMap<i64, i64>, StoreError> {
+    let streams = serde_json::to_string(streams)?;
+    let rows = sqlx::query!(
+        r#"SELECT value + 0 AS "stream!: i64", (SELECT max(t) FROM reading WHERE stream_id = value) AS "last: i64" FROM json_each(?)"#,
+        streams
+    );
+    Ok(rows.fetch_all(connection).await?.into_iter().filter_map(|r| Some((r.stream, r.last?))).collect())
 }
 
 /// How many times readings have that lie in order of stream and time. Streams of one file mostly share all of theirs.
@@ -275,29 +312,24 @@ async fn note_brought(
 ) -> Result<(), StoreError> {
     let in_time = |first: i64| origin.source == Source::Message && (0..DAY).contains(&(origin.received_at.0 - first));
     let today = origin.received_at.0.div_euclid(DAY) * DAY;
-    let mut own = Vec::with_capacity(all.len());
-    for brought in all {
-        let (stream, first, last, n) = *brought;
-        let joined = in_time(first)
-            && {
-                let join = sqlx::query!(
-                "UPDATE batch_stream SET first = min(first, ?2), last = max(last, ?3), readings = readings + ?4
-                 WHERE stream_id = ?1
-                 AND batch_id = (SELECT b.id FROM batch_stream o JOIN batch b ON b.id = o.batch_id WHERE o.stream_id = ?1
-                     AND b.source = 'message' AND b.received_at BETWEEN ?5 AND ?6 AND b.received_at - o.first < 86400
-                     ORDER BY o.batch_id DESC LIMIT 1)",
-                stream,
-                first,
-                last,
-                n,
-                today,
-                origin.received_at.0
-            );
-                join.execute(&mut *connection).await?.rows_affected() > 0
-            };
-        if !joined {
-            own.push(*brought);
-        }
+    let (joining, mut own): (Vec<Brought>, Vec<Brought>) = all.iter().partition(|b| in_time(b.1));
+    if !joining.is_empty() {
+        let rows = serde_json::to_string(&joining)?;
+        let joined = sqlx::query_scalar!(
+            r#"UPDATE batch_stream SET first = min(batch_stream.first, v.first), last = max(batch_stream.last, v.last),
+                   readings = batch_stream.readings + v.n
+               FROM (SELECT j.value ->> 0 AS stream, j.value ->> 1 AS first, j.value ->> 2 AS last, j.value ->> 3 AS n,
+                   (SELECT b.id FROM batch_stream o JOIN batch b ON b.id = o.batch_id WHERE o.stream_id = j.value ->> 0
+                    AND b.source = 'message' AND b.received_at BETWEEN ?2 AND ?3 AND b.received_at - o.first < 86400
+                    ORDER BY o.batch_id DESC LIMIT 1) AS day FROM json_each(?1) j) v
+               WHERE batch_stream.stream_id = v.stream AND batch_stream.batch_id = v.day
+               RETURNING batch_stream.stream_id AS "stream!: i64""#,
+            rows,
+            today,
+            origin.received_at.0
+        );
+        let joined: HashSet<i64> = joined.fetch_all(&mut *connection).await?.into_iter().collect();
+        own.extend(joining.into_iter().filter(|b| !joined.contains(&b.0)));
     }
     let own: Vec<(i64, Brought)> = own.into_iter().map(|brought| (batch, brought)).collect();
     note_each(connection, &own).await

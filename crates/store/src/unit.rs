@@ -1,11 +1,15 @@
 //! Several writes that are one action: all of them stand, or none.
 
+use crate::readings::changed;
 use crate::{Store, StoreError};
 use sqlx::{Sqlite, SqliteConnection, Transaction};
+use std::collections::BTreeSet;
 
 /// An action that holds the write lock until [`Unit::commit`]; dropped before that, nothing of it happened.
 pub struct Unit {
     tx: Transaction<'static, Sqlite>,
+    /// Streams that got readings: counted as changed at the end, once for all that came.
+    pub(crate) touched: BTreeSet<i64>,
 }
 
 impl Store {
@@ -14,7 +18,7 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the write lock is not to be had.
     pub async fn unit(&self) -> Result<Unit, StoreError> {
-        Ok(Unit { tx: self.write().await? })
+        Ok(Unit { tx: self.write().await?, touched: BTreeSet::new() })
     }
 }
 
@@ -23,7 +27,11 @@ impl Unit {
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses; nothing of it stands then.
-    pub async fn commit(self) -> Result<(), StoreError> {
+    pub async fn commit(mut self) -> Result<(), StoreError> {
+        let touched: Vec<i64> = std::mem::take(&mut self.touched).into_iter().collect();
+        for station in changed(self.connection(), &touched).await? {
+            self.tests_due(station).await?;
+        }
         Ok(self.tx.commit().await?)
     }
 

@@ -1,9 +1,11 @@
 //! Messages under load: each durable before it is answered, beside a bare loop that appends and syncs; and a hundred nodes that catch
 //! up nine days at once while somebody looks at pages.
 
+use actix_web::web::Data;
 use ebrel::server::server;
 use ebrel::state::{Mode, State, wall_clock};
 use ebrel_core::units::UnixSeconds;
+use ebrel_formats::message::{self, Form};
 use ebrel_store::keys::NewKey;
 use ebrel_store::stations::Station;
 use ebrel_store::studies::Study;
@@ -19,7 +21,7 @@ use std::time::{Duration, Instant};
 type Failed = Box<dyn std::error::Error + Send + Sync>;
 
 /// Messages of the small kind, each of twelve readings.
-const MESSAGES: usize = 400;
+const MESSAGES: usize = 4000;
 const PORTS: usize = 12;
 /// Nodes that catch up, by ten at a station.
 const NODES: usize = 100;
@@ -32,8 +34,15 @@ async fn main() -> Result<(), Failed> {
     let dir = tempfile::tempdir()?;
     let bare = bare(dir.path())?;
     tell(&format!("bare append and sync of 1 kB: {bare:.0} a second"));
-    let (base, nodes) = start(dir.path()).await?;
+    let (state, base, nodes) = start(dir.path()).await?;
     let now = wall_clock().0 / 900 * 900;
+    for senders in [1, 64] {
+        let each = alone(&state, &nodes, senders, now).await?;
+        tell(&format!(
+            "the writer alone, {senders} waiting: {each:.0} messages a second ({:.0} % of bare)",
+            each / bare * 100.0
+        ));
+    }
     for senders in [1, 16, 64] {
         let begin = Instant::now();
         let tasks = (0..senders).map(|s| {
@@ -43,7 +52,7 @@ async fn main() -> Result<(), Failed> {
                 for i in 0..MESSAGES / senders {
                     // Times of their own: nothing is known already.
                     let t = now - 400 * 86_400 + ((senders * 100_000 + s * MESSAGES + i) * 60) as i64;
-                    send(&client, &base, node, &message(t, 1)).await?;
+                    send(&client, &base, node, &records(t, 1)).await?;
                 }
                 Ok::<_, Failed>(())
             })
@@ -82,7 +91,7 @@ fn bare(dir: &Path) -> Result<f64, Failed> {
 }
 
 /// A server in this process with its nodes, and a key for all of them.
-async fn start(dir: &Path) -> Result<(String, Vec<i64>), Failed> {
+async fn start(dir: &Path) -> Result<(Data<State>, String, Vec<i64>), Failed> {
     let state = State::open(&dir.join("data"), Mode::Demo).await?;
     let (name, question) = ("Catching up".to_owned(), String::new());
     let study = Study { id: 0, name, question, utc_offset_minutes: 0, fixed_now: None };
@@ -105,12 +114,33 @@ async fn start(dir: &Path) -> Result<(String, Vec<i64>), Failed> {
     state.store.add_key(study_id, &key).await?;
     let listener = TcpListener::bind("127.0.0.1:0")?;
     let base = format!("http://{}", listener.local_addr()?);
-    tokio::spawn(server(actix_web::web::Data::new(state), listener, None)?);
-    Ok((base, nodes))
+    let state = Data::new(state);
+    tokio::spawn(server(state.clone(), listener, None)?);
+    Ok((state, base, nodes))
+}
+
+/// Messages a second that the writer makes durable when they reach it read: without HTTP, whose two ends share these cores here.
+async fn alone(state: &Data<State>, nodes: &[i64], senders: usize, now: i64) -> Result<f64, Failed> {
+    let begin = Instant::now();
+    let tasks = (0..senders).map(|s| {
+        let (state, node) = (state.clone(), nodes[10 + s % 80]);
+        tokio::spawn(async move {
+            for i in 0..MESSAGES / senders {
+                let t = now - 300 * 86_400 + ((senders * 100_000 + s * MESSAGES + i) * 60) as i64;
+                let read = message::read(Form::Csv, records(t, 1).as_bytes(), UnixSeconds(now))?;
+                state.intake.receive(node, read, UnixSeconds(now)).await?;
+            }
+            Ok::<_, Failed>(())
+        })
+    });
+    for task in tasks.collect::<Vec<_>>() {
+        task.await??;
+    }
+    Ok((MESSAGES / senders * senders) as f64 / begin.elapsed().as_secs_f64())
 }
 
 /// Records of twelve ports from a time on.
-fn message(from: i64, records: i64) -> String {
+fn records(from: i64, records: i64) -> String {
     let mut text = String::from("time,port,quantity,value,unit\n");
     for i in 0..records {
         let t = from + i * 900;
@@ -161,7 +191,7 @@ async fn catch_up(base: &str, nodes: &[i64], now: i64) -> Result<(), Failed> {
             tokio::spawn(async move {
                 let client = Client::new();
                 for day in 0..DAYS {
-                    send(&client, &base, node, &message(now - (DAYS - day) * 86_400, 96)).await?;
+                    send(&client, &base, node, &records(now - (DAYS - day) * 86_400, 96)).await?;
                     sent.fetch_add(96 * PORTS, Ordering::Relaxed);
                 }
                 Ok::<_, Failed>(())

@@ -56,18 +56,23 @@ pub async fn take(
     admit(&state, &request, node).await?;
     let form = form_of(&request)?;
     let bytes = body(&request, payload).await?;
-    let station = state.store.station_of_node(node).await.map_err(problem)?;
-    let study =
-        state.store.study(state.store.station(station).await.map_err(problem)?.study_id).await.map_err(problem)?;
-    let now = state.now(&study);
-    let read = web::block(move || message::read(form, &bytes, now)).await;
-    let message = read.map_err(|e| Details::from(Problem::Internal(e.to_string())))?.map_err(unreadable)?;
+    let now = state.now(&state.store.study_of_node(node).await.map_err(problem)?);
+    let message = if bytes.len() <= READ_AT_ONCE {
+        message::read(form, &bytes, now)
+    } else {
+        let read = web::block(move || message::read(form, &bytes, now)).await;
+        read.map_err(|e| Details::from(Problem::Internal(e.to_string())))?
+    };
+    let message = message.map_err(unreadable)?;
     let receipt = state.intake.receive(node, message, now).await.map_err(problem)?;
     if receipt.new > 0 || receipt.contradicting > 0 {
         state.brought.notify_one();
     }
     Ok(HttpResponse::Ok().json(receipt))
 }
+
+/// A message of so many bytes is read where it is; a longer one where it keeps nobody waiting.
+const READ_AT_ONCE: usize = 16 * 1024;
 
 fn problem(error: ebrel_store::StoreError) -> Details {
     Details::from(Problem::from(error))
