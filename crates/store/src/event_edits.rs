@@ -70,7 +70,10 @@ impl Store {
         for r in rows.fetch_all(&self.pool).await? {
             let (id, starts, ends, amount, revision) = (r.id, r.starts, r.ends, r.amount, r.revision);
             let (kind, unit, note, by, client_id) = (r.kind, r.unit, r.note, r.made_by, r.client_id);
-            let Some(event) = (Row { id, kind, starts, ends, amount, unit, note, by, client_id, revision }).event() else { continue };
+            let Some(event) = (Row { id, kind, starts, ends, amount, unit, note, by, client_id, revision }).event()
+            else {
+                continue;
+            };
             let removed = r.removed_at.map(|at| (Change { by: r.removed_by, at: UnixSeconds(at) }, r.removed_why));
             let before = self.event_before(id).await?;
             stories.push(EventStory { event, removed, before });
@@ -185,7 +188,10 @@ mod tests {
         store.correct_event(station, &event(1, 21.0, 1), &hand("R. Teal")).await.unwrap();
         let late = store.correct_event(station, &event(1, 22.0, 1), &hand("L. Odran")).await;
         assert!(matches!(late, Err(StoreError::Stale)));
-        assert!(matches!(store.correct_event(station + 1, &event(1, 5.0, 2), &hand("x")).await, Err(StoreError::Stale)));
+        assert!(matches!(
+            store.correct_event(station + 1, &event(1, 5.0, 2), &hand("x")).await,
+            Err(StoreError::Stale)
+        ));
         let stories = store.event_stories(station).await.unwrap();
         assert_eq!((stories[0].event.amount, stories[0].event.by.as_str()), (Some(21.0), "R. Teal"));
         assert_eq!(stories[0].before.len(), 1, "what was not changed left nothing behind");

@@ -125,7 +125,8 @@ impl Unit {
         for of_stream in readings.chunk_by(|a, b| a.stream == b.stream) {
             let (start, stream) = (fresh.len(), of_stream[0].stream);
             let end = ends.get(&stream).copied();
-            let sorted = if end.is_none_or(|end| of_stream[0].t > end) && of_stream.windows(2).all(|w| w[0].t < w[1].t) {
+            let sorted = if end.is_none_or(|end| of_stream[0].t > end) && of_stream.windows(2).all(|w| w[0].t < w[1].t)
+            {
                 fresh.extend_from_slice(of_stream);
                 SortedOut { repeats: Vec::new(), before: if end.is_some() { Before::Apart } else { Before::Nothing } }
             } else {

@@ -36,22 +36,21 @@ async fn main() -> Result<(), Failed> {
     tell(&format!("bare append and sync of 1 kB: {bare:.0} a second"));
     let (state, base, nodes) = start(dir.path()).await?;
     let now = wall_clock().0 / 900 * 900;
-    for senders in [1, 64] {
-        let each = alone(&state, &nodes, senders, now).await?;
+    for (round, senders) in [(0, 1), (1, 64)] {
+        let each = alone(&state, &nodes, senders, first_of(now, round)).await?;
         tell(&format!(
             "the writer alone, {senders} waiting: {each:.0} messages a second ({:.0} % of bare)",
             each / bare * 100.0
         ));
     }
-    for senders in [1, 16, 64] {
+    for (round, senders) in [(2, 1), (3, 16), (4, 64)] {
         let begin = Instant::now();
         let tasks = (0..senders).map(|s| {
             let (base, node) = (base.clone(), nodes[s % 10]);
             tokio::spawn(async move {
                 let client = Client::new();
                 for i in 0..MESSAGES / senders {
-                    // Times of their own: nothing is known already.
-                    let t = now - 400 * 86_400 + ((senders * 100_000 + s * MESSAGES + i) * 60) as i64;
+                    let t = first_of(now, round) + (s * MESSAGES / senders + i) as i64;
                     send(&client, &base, node, &records(t, 1)).await?;
                 }
                 Ok::<_, Failed>(())
@@ -72,6 +71,11 @@ async fn main() -> Result<(), Failed> {
         tell(&format!("memory of server and senders together: {line}"));
     }
     Ok(())
+}
+
+/// The first time of a round: times of their own, so that nothing is known already, and in time, as of nodes that just measured.
+fn first_of(now: i64, round: i64) -> i64 {
+    now - 80_000 + round * MESSAGES as i64
 }
 
 fn tell(line: &str) {
@@ -120,15 +124,16 @@ async fn start(dir: &Path) -> Result<(Data<State>, String, Vec<i64>), Failed> {
 }
 
 /// Messages a second that the writer makes durable when they reach it read: without HTTP, whose two ends share these cores here.
-async fn alone(state: &Data<State>, nodes: &[i64], senders: usize, now: i64) -> Result<f64, Failed> {
+async fn alone(state: &Data<State>, nodes: &[i64], senders: usize, first: i64) -> Result<f64, Failed> {
+    let now = wall_clock();
     let begin = Instant::now();
     let tasks = (0..senders).map(|s| {
         let (state, node) = (state.clone(), nodes[10 + s % 80]);
         tokio::spawn(async move {
             for i in 0..MESSAGES / senders {
-                let t = now - 300 * 86_400 + ((senders * 100_000 + s * MESSAGES + i) * 60) as i64;
-                let read = message::read(Form::Csv, records(t, 1).as_bytes(), UnixSeconds(now))?;
-                state.intake.receive(node, read, UnixSeconds(now)).await?;
+                let t = first + (s * MESSAGES / senders + i) as i64;
+                let read = message::read(Form::Csv, records(t, 1).as_bytes(), now)?;
+                state.intake.receive(node, read, now).await?;
             }
             Ok::<_, Failed>(())
         })

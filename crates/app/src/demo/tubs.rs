@@ -105,7 +105,7 @@ pub async fn seed(store: &Store, now: UnixSeconds) -> Result<(), StoreError> {
     unit.commit().await?;
     let last = entries.last().map_or(begun, |e| e.at);
     let event = StoredEvent {
-            id: 0,
+        id: 0,
         event: Event { kind: EventKind::Visit, start: last, end: last },
         amount: None,
         unit: text(),

@@ -166,7 +166,7 @@ async fn a_station_stands_as_its_logs_and_events_say() {
     assert_eq!((done.logs[0].open.len(), done.logs[0].closed, done.logs[0].entries), (0, true, 5));
     let start = UnixSeconds(DAWN + DAY);
     let event = StoredEvent {
-            id: 0,
+        id: 0,
         event: Event { kind: EventKind::OfficialStart, start, end: start },
         amount: None,
         unit: String::new(),

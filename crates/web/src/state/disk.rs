@@ -50,6 +50,10 @@ mod tests {
         assert_eq!(warning_of(LITTLE), None);
         assert!(warning_of(LITTLE - 1).is_some_and(|w| w.contains("only 49 MB left")));
         assert!(warning_of(0).is_some_and(|w| w.contains("only 0 MB left")));
-        assert_eq!(Disk::default().warning(Path::new("/nowhere/at/all")), None, "what cannot be asked warns of nothing");
+        assert_eq!(
+            Disk::default().warning(Path::new("/nowhere/at/all")),
+            None,
+            "what cannot be asked warns of nothing"
+        );
     }
 }

@@ -13,13 +13,13 @@ pub mod work;
 
 use actix_web::cookie::Key;
 use broker::BrokerState;
+use disk::Disk;
 use doors::Doors;
 use ebrel_app::receiving::Intake;
 use ebrel_app::window_cache::WindowCache;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
 use ebrel_store::studies::Study;
-use disk::Disk;
 use live::Live;
 use peers::UnderWay;
 use places::Places;

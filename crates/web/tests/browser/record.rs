@@ -45,7 +45,10 @@ async fn an_event_is_told_over_the_strips_and_corrected_where_it_is_drawn() {
     browser.wait_text(".said", "The event is corrected").await.unwrap();
     site.open("/stations/1/events").await;
     let page = browser.text("main").await.unwrap();
-    assert!(page.contains("an irrigation, 21 mm: two cans") && page.contains("an irrigation, 12.5 mm: two cans"), "{page}");
+    assert!(
+        page.contains("an irrigation, 21 mm: two cans") && page.contains("an irrigation, 12.5 mm: two cans"),
+        "{page}"
+    );
     site.end().await;
 }
 

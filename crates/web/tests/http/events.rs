@@ -43,7 +43,10 @@ async fn an_event_is_told_once_corrected_taken_back_and_put_back() {
     let events = drawn(&v).await;
     assert_eq!(events.len(), 1, "sent twice, kept once");
     let event = &events[0];
-    assert_eq!((event["mark"].as_str(), event["words"].as_str()), (Some("W"), Some("an irrigation, 12.5 mm: two cans, \"θ\"")));
+    assert_eq!(
+        (event["mark"].as_str(), event["words"].as_str()),
+        (Some("W"), Some("an irrigation, 12.5 mm: two cans, \"θ\""))
+    );
     assert_eq!(event["by_hand"], true);
     let (number, revision) = (event["id"].to_string(), event["revision"].to_string());
 
@@ -52,7 +55,10 @@ async fn an_event_is_told_once_corrected_taken_back_and_put_back() {
     let late = watered(&[("event", &number), ("revision", &revision), ("amount", "22")]);
     let page = v.post(PATH, &late).await.text().await.unwrap();
     assert!(page.contains("Somebody changed this event meanwhile") && page.contains("value=\"22\""), "{page}");
-    assert!(page.contains("an irrigation, 21 mm") && page.contains(": an irrigation, 12.5 mm"), "what it said stays: {page}");
+    assert!(
+        page.contains("an irrigation, 21 mm") && page.contains(": an irrigation, 12.5 mm"),
+        "what it said stays: {page}"
+    );
 
     let refused = v.post(PATH, &[("event", &number), ("do", "remove"), ("why", " ")]).await.text().await.unwrap();
     assert!(refused.contains("Say why the event is taken back."));
@@ -94,7 +100,9 @@ async fn what_cannot_be_is_said_and_what_was_typed_stays() {
     let installed = &window["events"][0];
     assert_eq!((installed["mark"].as_str(), installed["by_hand"].as_bool()), (Some("I"), Some(false)), "{window}");
     let number = installed["id"].to_string();
-    for stolen in [watered(&[("event", &number), ("revision", "1")]), vec![("event", &number), ("do", "remove"), ("why", "x")]] {
+    for stolen in
+        [watered(&[("event", &number), ("revision", "1")]), vec![("event", &number), ("do", "remove"), ("why", "x")]]
+    {
         let refused = v.post(PATH, &stolen).await.text().await.unwrap();
         assert!(refused.contains("correct it in the Field room"), "{refused}");
     }

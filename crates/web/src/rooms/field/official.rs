@@ -172,7 +172,7 @@ async fn declare(
         note.push_str(&format!(". Until now: {}, {}, {}", moment(was.event.start, offset), was.by, was.note));
     }
     let event = StoredEvent {
-            id: 0,
+        id: 0,
         event: Event { kind: EventKind::OfficialStart, start: at, end: at },
         amount: None,
         unit: String::new(),

@@ -195,10 +195,13 @@ fn row(story: EventStory, id: i64, offset: i64) -> Row {
             (false, EventKind::OfficialStart) => "declared in the Field room",
             (false, _) => "told by a log of the Field room",
         },
-        removed: removed.map(|(change, why)| format!("taken back by {} {}: {why}", change.by, moment(change.at, offset))),
+        removed: removed
+            .map(|(change, why)| format!("taken back by {} {}: {why}", change.by, moment(change.at, offset))),
         before: before
             .iter()
-            .map(|(e, c)| format!("until {} {}: {}, {} ({})", moment(c.at, offset), c.by, marks::words(e), when(e), e.by))
+            .map(|(e, c)| {
+                format!("until {} {}: {}, {} ({})", moment(c.at, offset), c.by, marks::words(e), when(e), e.by)
+            })
             .collect(),
         by: event.by,
     }
@@ -218,7 +221,11 @@ async fn keep(
             Err(says) => return shown(&state, &actor, id, typed, Some(says)).await,
             Ok(event) if event.id == 0 => state.store.add_event(id, &event).await.map(|()| "The event is kept."),
             Ok(event) => may_be_changed(&state, id, event.id).await.and(
-                state.store.correct_event(id, &event, &hand).await.map(|()| "The event is corrected; what it said stays readable."),
+                state
+                    .store
+                    .correct_event(id, &event, &hand)
+                    .await
+                    .map(|()| "The event is corrected; what it said stays readable."),
             ),
         }
     } else {
@@ -288,9 +295,12 @@ fn understood(typed: &Typed, offset: i64, now: UnixSeconds, by: &str) -> Result<
     }
     let amount = match typed.amount.trim() {
         "" => None,
-        text => Some(read_number(text).ok().filter(|a| a.is_finite() && *a > 0.0).ok_or_else(|| {
-            format!("“{text}” is no amount: give a number above 0, or leave it empty.")
-        })?),
+        text => Some(
+            read_number(text)
+                .ok()
+                .filter(|a| a.is_finite() && *a > 0.0)
+                .ok_or_else(|| format!("“{text}” is no amount: give a number above 0, or leave it empty."))?,
+        ),
     };
     let unit = typed.unit.trim();
     if amount.is_some() && unit.is_empty() {

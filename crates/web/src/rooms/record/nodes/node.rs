@@ -133,7 +133,8 @@ async fn shown(
         });
     }
     let answer = match (nodes.len(), unplaced.len()) {
-        (0, _) => "No node yet: name one below that sends, or begin with an import, or with the first probe in Field.".to_owned(),
+        (0, _) => "No node yet: name one below that sends, or begin with an import, or with the first probe in Field."
+            .to_owned(),
         (n, 0) => format!("{n} {}; every port is placed.", if n == 1 { "node" } else { "nodes" }),
         (n, w) => format!(
             "{n} {}; {w} {} no probe placed at it.",
