@@ -60,21 +60,20 @@ pub async fn receive(
     Ok(receipt)
 }
 
-/// Streams of nodes by node, quantity and port, each with its number and unit: they are never renamed nor removed.
+/// Streams of one node by quantity and port, each with its number and unit.
+type NodeStreams = HashMap<Quantity, HashMap<String, (i64, String)>>;
+
+/// Streams of nodes by node: they are never renamed nor removed.
 #[derive(Default)]
 struct KnownStreams {
-    of: HashMap<i64, HashMap<Quantity, HashMap<String, (i64, String)>>>,
+    of: HashMap<i64, NodeStreams>,
 }
 
 /// Nodes of which the writer remembers the streams.
 const MOST_NODES: usize = 2000;
 
 impl KnownStreams {
-    async fn of(
-        &mut self,
-        unit: &mut Unit,
-        node: i64,
-    ) -> Result<&mut HashMap<Quantity, HashMap<String, (i64, String)>>, StoreError> {
+    async fn of(&mut self, unit: &mut Unit, node: i64) -> Result<&mut NodeStreams, StoreError> {
         if self.of.len() >= MOST_NODES {
             self.of.clear();
         }

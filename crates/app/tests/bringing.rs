@@ -8,6 +8,7 @@ mod demo;
 use ebrel_app::bringing::{NotTaken, Report, Target, Whither, look, take};
 use ebrel_app::demo::rest;
 use ebrel_app::exporting::{Origins, Part, Selection, package};
+use ebrel_app::field::standing;
 use ebrel_core::quality::Test;
 use ebrel_core::series::Belief;
 use ebrel_core::units::{Quantity, UnixSeconds, Verdict};
@@ -142,6 +143,8 @@ async fn out_into_an_empty_ebrel_and_out_again_is_the_same_to_the_byte() {
         assert!(report.stations.iter().all(|s| s.new && s.remarks.is_empty()), "{report:#?}");
         let here: Vec<i64> = copy.stations(report.study).await.unwrap().iter().map(|s| s.id).collect();
         assert!(copy.stations_to_test().await.unwrap().is_empty(), "its flags stand until something changes");
+        let stands = standing(&copy, report.study, NOW).await.unwrap();
+        assert!(stands.iter().all(|s| s.logs.is_empty()), "clock checks of a package are no log that goes on");
         let again = out(&copy, &here, belief).await;
         assert_eq!(difference(&first, &again), Vec::<String>::new());
         assert!(first == again, "to the byte");

@@ -3,10 +3,12 @@
 //! The truth is in `reading`. A block is a cache: the transaction that adds readings puts the blocks of the months that it touches
 //! right or deletes them, and a read makes the missing ones again.
 
+use crate::adding::rows_of;
 use crate::readings::Reading;
 use crate::{Store, StoreError};
 use ebrel_core::series::Series;
 use ebrel_core::units::UnixSeconds;
+use pco::standalone::simple_compress;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -182,12 +184,12 @@ pub(crate) enum Before {
 const WORTH_PACKING: usize = 500;
 
 /// Puts the blocks of the months right that new readings of one stream touch, which are written already: packed with them where that
-/// is known or quickly learnt, else named among `stale`, to be dropped. A file that came in pieces then reads back fast without going through its rows.
+/// is known or quickly learnt, else dropped. A file that came in pieces then reads back fast without going through its rows.
 pub(crate) async fn renew_blocks(
     connection: &mut sqlx::SqliteConnection,
     readings: &[Reading],
     before: &Before,
-    stale: &mut Vec<(i64, i64)>,
+    renewal: &mut Renewal,
 ) -> Result<(), StoreError> {
     let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(()) };
     let (first_month, last_month) = (month_of(first.t), month_of(last.t));
@@ -207,31 +209,69 @@ pub(crate) async fn renew_blocks(
         match there {
             Some(there) => {
                 let (times, raws) = with_new(&there, new);
-                insert_block(connection, first.stream, month, &pack(&times, &raws)?).await?;
+                let block = renewal.pack(times, &raws)?;
+                renewal.packed.push((first.stream, month, block));
             }
-            None => stale.push((first.stream, month)),
+            None => renewal.stale.push((first.stream, month)),
         }
     }
     Ok(())
 }
 
-/// Throws the blocks of months of streams away that do not tell all any more.
-pub(crate) async fn drop_blocks(
-    connection: &mut sqlx::SqliteConnection,
-    stale: &[(i64, i64)],
-) -> Result<(), StoreError> {
-    if stale.is_empty() {
-        return Ok(());
-    }
-    let stale = serde_json::to_string(stale)?;
-    sqlx::query!(
-        "DELETE FROM month_block WHERE (stream_id, month) IN (SELECT value ->> 0, value ->> 1 FROM json_each(?))",
-        stale
-    )
-    .execute(connection)
-    .await?;
-    Ok(())
+/// Blocks that several streams get or lose together: streams of one file share their times, which are packed once.
+#[derive(Default)]
+pub(crate) struct Renewal {
+    stale: Vec<(i64, i64)>,
+    packed: Vec<(i64, i64, Packed)>,
+    times: Option<(Vec<i64>, Vec<u8>)>,
 }
+
+impl Renewal {
+    fn pack(&mut self, times: Vec<i64>, raws: &[f64]) -> Result<Packed, StoreError> {
+        let packed = match &self.times {
+            Some((same, packed)) if *same == times => packed.clone(),
+            _ => {
+                let packed = simple_compress(&times, &config())?;
+                self.times = Some((times, packed.clone()));
+                packed
+            }
+        };
+        Ok(Packed { times: packed, raws: simple_compress(raws, &config())? })
+    }
+
+    /// Writes what is packed, and throws away what does not tell all any more.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub(crate) async fn finish(self, connection: &mut sqlx::SqliteConnection) -> Result<(), StoreError> {
+        for blocks in self.packed.chunks(BLOCKS_AT_ONCE) {
+            let sql = rows_of(
+                "INSERT OR REPLACE INTO month_block (stream_id, month, times, raws) VALUES",
+                "(?,?,?,?)",
+                blocks.len(),
+            );
+            let mut query = sqlx::query(sqlx::AssertSqlSafe(sql.as_str()));
+            for (stream, month, block) in blocks {
+                query = query.bind(stream).bind(month).bind(&block.times).bind(&block.raws);
+            }
+            query.execute(&mut *connection).await?;
+        }
+        if self.stale.is_empty() {
+            return Ok(());
+        }
+        let stale = serde_json::to_string(&self.stale)?;
+        sqlx::query!(
+            "DELETE FROM month_block WHERE (stream_id, month) IN (SELECT value ->> 0, value ->> 1 FROM json_each(?))",
+            stale
+        )
+        .execute(connection)
+        .await?;
+        Ok(())
+    }
+}
+
+/// Blocks that are written with one statement.
+const BLOCKS_AT_ONCE: usize = 100;
 
 /// What a month held beside readings from `from` to `to`, by its block; `None` if that has to be read from its rows.
 async fn at_the_edge(
@@ -289,11 +329,11 @@ fn unpack(times: &[u8], raws: &[u8]) -> Option<(Vec<i64>, Vec<f64>)> {
 
 /// Packs one month.
 fn pack(times: &[i64], raws: &[f64]) -> Result<Packed, StoreError> {
-    let config = pco::ChunkConfig::default().with_compression_level(4);
-    Ok(Packed {
-        times: pco::standalone::simple_compress(times, &config)?,
-        raws: pco::standalone::simple_compress(raws, &config)?,
-    })
+    Ok(Packed { times: simple_compress(times, &config())?, raws: simple_compress(raws, &config())? })
+}
+
+fn config() -> pco::ChunkConfig {
+    pco::ChunkConfig::default().with_compression_level(4)
 }
 
 /// Keeps a packed month in the place of an older one.

@@ -8,6 +8,7 @@
 //! This crate knows nothing of files, forms or pages.
 
 pub mod accounts;
+mod adding;
 pub mod aside;
 pub mod batches;
 pub mod blocks;

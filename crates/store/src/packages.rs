@@ -1,8 +1,9 @@
 //! Record packages that were brought in, and readings that come with the deliveries that first brought them.
 
+use crate::adding::{Brought, DAY, ROWS, changed, insert, note_each, rows_of, sort_out, unknown};
 use crate::batches::Source;
-use crate::blocks::{drop_blocks, renew_blocks};
-use crate::readings::{Added, Brought, DAY, ROWS, Reading, changed, insert, note_each, rows_of, sort_out, unknown};
+use crate::blocks::{Renewal, renew_blocks};
+use crate::readings::{Added, Reading};
 use crate::{Store, StoreError, Unit};
 use ebrel_core::units::UnixSeconds;
 use std::collections::{BTreeMap, HashMap};
@@ -207,9 +208,9 @@ impl Unit {
             .await?;
         }
         insert(self.connection(), |r| deliveries[by(r)].0, &fresh).await?;
-        let mut stale = Vec::new();
-        renew_blocks(self.connection(), &fresh, &sorted.before, &mut stale).await?;
-        drop_blocks(self.connection(), &stale).await?;
+        let mut renewal = Renewal::default();
+        renew_blocks(self.connection(), &fresh, &sorted.before, &mut renewal).await?;
+        renewal.finish(self.connection()).await?;
         // As in `note_brought`: what messages brought in time is listed by the day, under the first of them.
         let mut rows: HashMap<(usize, i64), usize> = HashMap::new();
         let mut of: BTreeMap<usize, Brought> = BTreeMap::new();

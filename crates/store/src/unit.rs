@@ -1,6 +1,6 @@
 //! Several writes that are one action: all of them stand, or none.
 
-use crate::readings::changed;
+use crate::adding::changed;
 use crate::{Store, StoreError};
 use sqlx::{Sqlite, SqliteConnection, Transaction};
 use std::collections::BTreeSet;

@@ -2,7 +2,7 @@
 
 use super::outcome::BY_HANDHELD;
 use crate::record::settles;
-use ebrel_core::field::{Disturbance, Log, LogKind, Settling, settling};
+use ebrel_core::field::{Deed, Disturbance, Log, LogKind, Settling, settling};
 use ebrel_core::planning::Seat;
 use ebrel_core::quality::EventKind;
 use ebrel_core::series::Series;
@@ -86,6 +86,10 @@ async fn logs(store: &Store, station: i64) -> Result<Vec<LogRow>, StoreError> {
         .into_iter()
         .filter_map(|(log, entries)| {
             let whole = Log::of(&entries);
+            // Checks that came with a package are no log of somebody's day; the page of clocks has them.
+            if whole.kind().is_none() && whole.stands.iter().all(|e| matches!(e.deed, Deed::Clock { .. })) {
+                return None;
+            }
             let mut by: Vec<String> = whole.stands.iter().map(|e| e.by.clone()).collect();
             by.sort();
             by.dedup();
