@@ -163,18 +163,18 @@ impl Unit {
     /// [`StoreError`] if the database refuses.
     pub async fn begin_deliveries(&mut self, package: i64, all: &[FirstDelivery]) -> Result<Vec<i64>, StoreError> {
         let mut numbers = Vec::with_capacity(all.len());
-        for d in all {
-            let (at, source) = (d.received_at.0, d.source.code());
-            let done = sqlx::query!(
-                "INSERT INTO batch (received_at, source, package_id, file_name, sha256, brought_by) VALUES (?, ?, ?, ?, ?, ?)",
-                at,
-                source,
-                package,
-                d.file_name,
-                d.sha256,
-                d.by
-            );
-            numbers.push(done.execute(self.connection()).await?.last_insert_rowid());
+        for rows in all.chunks(ROWS) {
+            const HEAD: &str =
+                "INSERT INTO batch (received_at, source, package_id, file_name, sha256, brought_by) VALUES";
+            let sql = rows_of(HEAD, "(?,?,?,?,?,?)", rows.len());
+            let mut query = sqlx::query(sqlx::AssertSqlSafe(sql.as_str()));
+            for d in rows {
+                query = query.bind(d.received_at.0).bind(d.source.code()).bind(package);
+                query = query.bind(&d.file_name).bind(&d.sha256).bind(&d.by);
+            }
+            // Nobody else writes meanwhile: rows of one statement are numbered one after another.
+            let last = query.execute(self.connection()).await?.last_insert_rowid();
+            numbers.extend(last + 1 - rows.len() as i64..=last);
         }
         Ok(numbers)
     }

@@ -189,6 +189,9 @@ fn say(report: &Report, taken: bool) {
         }
         s.others.iter().for_each(|(what, new, known)| tell(&format!("  {what}: {new} new, {known} known")));
         s.remarks.iter().for_each(|remark| tell(&format!("  {remark}")));
+        if s.more_remarks > 0 {
+            tell(&format!("  and {} more of this kind", s.more_remarks));
+        }
     }
 }
 

@@ -101,7 +101,7 @@ impl<'p> Taking<'p> {
                 .remarks
                 .push("A calibration of the package was taken out of use here, and stays so.".into());
         } else if !known && same_time().any(|a| a.retired.is_none()) {
-            arriving.report.remarks.push(format!(
+            arriving.report.remark(format!(
                 "A calibration from {} is another in the package (“{}”); the one here stands.",
                 ebrel_formats::rfc3339(adoption.valid_from),
                 adoption.statement
@@ -189,9 +189,7 @@ impl<'p> Taking<'p> {
                     "A flag of {} is of a test or grade that is not known here ({}); it stays in the package.",
                     f.channel, f.test
                 );
-                if !arriving.report.remarks.contains(&says) {
-                    arriving.report.remarks.push(says);
-                }
+                arriving.report.remark(says);
                 continue;
             };
             let at = *of_channel.entry(channel.index).or_insert_with(|| {
@@ -210,7 +208,7 @@ impl<'p> Taking<'p> {
         if !arriving.report.new {
             if not_taken > 0 {
                 let says = "flags of the package are not taken: the tests run over all that is here by then.";
-                arriving.report.remarks.push(format!("{not_taken} {says}"));
+                arriving.report.remark(format!("{not_taken} {says}"));
             }
         } else if self.brought.is_some() && package.study != StudyPart::default() {
             self.unit.take_flags(arriving.id, &found).await?;

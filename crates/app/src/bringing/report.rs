@@ -37,11 +37,27 @@ pub struct StationReport {
     pub readings: Readings,
     /// What became of the other rows: what, how many are new, how many were known.
     pub others: Vec<(String, usize, usize)>,
-    /// What was not taken as it stands, and why.
+    /// What was not taken as it stands, and why: each once, the first hundred.
     pub remarks: Vec<String>,
+    /// How many more remarks there were.
+    #[serde(default)]
+    pub more_remarks: usize,
 }
 
 impl StationReport {
+    /// Says something of the station, once.
+    pub(super) fn remark(&mut self, says: impl Into<String>) {
+        let says = says.into();
+        if self.remarks.contains(&says) {
+            return;
+        }
+        if self.remarks.len() < Slips::KEPT {
+            self.remarks.push(says);
+        } else {
+            self.more_remarks += 1;
+        }
+    }
+
     /// Adds to the rows of a kind.
     pub(super) fn count(&mut self, what: &str, new: bool) {
         let at = self.others.iter().position(|o| o.0 == what).unwrap_or_else(|| {

@@ -22,6 +22,8 @@ pub(super) struct Arriving<'p> {
     pub channels: Vec<ArrivingChannel>,
     /// Placements that were made on the way.
     pub placed: BTreeSet<i64>,
+    /// Channels whose probes have no serial.
+    pub unnamed: Vec<String>,
     /// Channels whose limits are not those of what their probe is for.
     pub side_limits: usize,
     /// Nodes whose readings are kept at the times that their clocks showed.
@@ -91,9 +93,9 @@ impl<'p> Taking<'p> {
                     self.slips.add("stations.csv", row, says);
                 }
                 let record = StationRecord::outline(self.store, station.id).await?;
-                report.remarks.extend(differences(&station, &given));
+                differences(&station, &given).into_iter().for_each(|says| report.remark(says));
                 if !horizons.is_empty() && record.soil.horizons() != horizons {
-                    report.remarks.push("Its soil is another in the package; the one here stands.".into());
+                    report.remark("Its soil is another in the package; the one here stands.");
                 }
                 (station.id, Some(record))
             }
@@ -115,7 +117,7 @@ impl<'p> Taking<'p> {
             }
         };
         if given.slope_pct.is_some() || given.aspect_deg.is_some() {
-            report.remarks.push("Slope and aspect have no place here; they stay in the package, which is kept.".into());
+            report.remark("Slope and aspect have no place here; they stay in the package, which is kept.");
         }
         report.id = if self.brought.is_some() { id } else { 0 };
         Ok(Arriving {
@@ -124,6 +126,7 @@ impl<'p> Taking<'p> {
             before,
             channels: Vec::new(),
             placed: BTreeSet::new(),
+            unnamed: Vec::new(),
             side_limits: 0,
             checked: BTreeSet::new(),
             report,
@@ -168,7 +171,7 @@ impl<'p> Taking<'p> {
             };
             let beside = if kept.beside {
                 let port = format!("{port} raw");
-                arriving.report.remarks.push(format!(
+                arriving.report.remark(format!(
                     "The values of {} do not follow from their raw values by the calibrations of the package: both are kept, the raw ones at port “{port}”.",
                     row.channel
                 ));
@@ -184,7 +187,7 @@ impl<'p> Taking<'p> {
             let lies = |t: &&i64| **t < starts.0 || ends.is_some_and(|e| **t >= e.0);
             let outside = readings.times.iter().filter(lies).count();
             if outside > 0 {
-                arriving.report.remarks.push(format!(
+                arriving.report.remark(format!(
                     "{outside} readings of {} lie before its start or after its end: they are kept, but show only once its placement is corrected.",
                     row.channel
                 ));
@@ -209,8 +212,12 @@ impl<'p> Taking<'p> {
             arriving.report.channels += 1;
             arriving.channels.push(ArrivingChannel { index, kept, stream, beside, placement, probe, node });
         }
+        if let [first, rest @ ..] = &arriving.unnamed[..] {
+            let more = if rest.is_empty() { String::new() } else { format!(" and {} more", rest.len()) };
+            arriving.report.remark(format!("No serial for {first}{more}: such a probe is called like its channel."));
+        }
         if arriving.side_limits > 0 {
-            arriving.report.remarks.push(format!(
+            arriving.report.remark(format!(
                 "Range and step of {} channels, further quantities of their probes, have no place here; they stay in the package.",
                 arriving.side_limits
             ));
@@ -228,7 +235,7 @@ impl<'p> Taking<'p> {
         known: &[Probe],
     ) -> Result<Option<i64>, NotTaken> {
         let serial = if row.serial.is_empty() {
-            arriving.report.remarks.push(format!("{} has no serial: its probe is called so here.", row.channel));
+            arriving.unnamed.push(row.channel.clone());
             row.channel.clone()
         } else {
             row.serial.clone()
@@ -263,9 +270,7 @@ impl<'p> Taking<'p> {
             }
             if (Probe { id: here.id, ..probe.clone() }) != *here {
                 let says = format!("Probe {}: model or limits are others here, and stand.", here.serial);
-                if !arriving.report.remarks.contains(&says) {
-                    arriving.report.remarks.push(says);
-                }
+                arriving.report.remark(says);
             }
         }
         Ok(Some(self.unit.ensure_probe(&probe).await?))
@@ -286,9 +291,7 @@ impl<'p> Taking<'p> {
             if here.given() != *new {
                 let says =
                     format!("Port {}: depth, end or note of the placement are others here, and stand.", new.port);
-                if !arriving.report.remarks.contains(&says) {
-                    arriving.report.remarks.push(says);
-                }
+                arriving.report.remark(says);
             }
             // Another quantity of a probe that was placed just now is no placement of its own.
             if !arriving.placed.contains(&here.id) {

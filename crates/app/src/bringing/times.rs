@@ -52,7 +52,7 @@ impl<'p> Taking<'p> {
                     continue;
                 }
             };
-            arriving.report.remarks.push(remark);
+            arriving.report.remark(remark);
         }
         Ok(())
     }
@@ -106,7 +106,7 @@ impl<'p> Taking<'p> {
             }
         }
         if differ > 0 {
-            arriving.report.remarks.push(format!(
+            arriving.report.remark(format!(
                 "{differ} readings have a value but no raw one among raw ones; the value was taken for the raw one. Look at them."
             ));
         }

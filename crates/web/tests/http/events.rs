@@ -106,5 +106,7 @@ async fn what_cannot_be_is_said_and_what_was_typed_stays() {
         let refused = v.post(PATH, &stolen).await.text().await.unwrap();
         assert!(refused.contains("correct it in the Field room"), "{refused}");
     }
+    let again: Value = v.get(begun).await.json().await.unwrap();
+    assert_eq!(again["events"], window["events"], "and nothing of it was done");
     assert_eq!(v.post(PATH, &watered(&[("event", "9999"), ("revision", "1")])).await.status(), 404);
 }

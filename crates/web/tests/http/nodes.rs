@@ -222,6 +222,24 @@ async fn sixteen_senders_of_the_same_readings_leave_each_once() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_network_that_only_sends_begins_with_a_name() {
+    let owner = Visitor::owner().await;
+    let make = async |new_node: &str| {
+        let form = [("node", ""), ("new_node", new_node), ("name", "hut"), ("serves", "node")];
+        owner.post("/stations/1/nodes/keys", &form).await
+    };
+    assert!(owner.page("/stations/1/nodes").await.contains("name one below that sends"));
+    assert!(make(" ").await.text().await.unwrap().contains("the new node a name"), "a slip makes no node");
+    assert!(!owner.page("/stations/1/nodes").await.contains("number 1"));
+    let key = shown(make("node θ").await).await;
+    let message = "time,port,quantity,value,unit\n2026-03-01T00:00:00Z,m05,raw_output,900.5,mV\n";
+    let request = reqwest::Client::new().post(format!("{}/api/v1/nodes/1/readings", owner.base)).bearer_auth(&key);
+    let (status, receipt) = told(request.header("content-type", "text/csv").body(message)).await;
+    assert_eq!((status, receipt["new"].as_u64()), (200, Some(1)), "{receipt}");
+    assert!(owner.page("/stations/1/nodes").await.contains("node θ"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_key_that_does_not_serve_is_told_why() {
     let rig = Rig::new().await;
     let other = rig.store.ensure_node(1, "another").await.unwrap();

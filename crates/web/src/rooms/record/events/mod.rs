@@ -220,13 +220,7 @@ async fn keep(
         match understood(&typed, study.utc_offset_minutes, state.now(&study), &hand.by) {
             Err(says) => return shown(&state, &actor, id, typed, Some(says)).await,
             Ok(event) if event.id == 0 => state.store.add_event(id, &event).await.map(|()| "The event is kept."),
-            Ok(event) => may_be_changed(&state, id, event.id).await.and(
-                state
-                    .store
-                    .correct_event(id, &event, &hand)
-                    .await
-                    .map(|()| "The event is corrected; what it said stays readable."),
-            ),
+            Ok(event) => corrected(&state, id, &event, &hand).await,
         }
     } else {
         removed(&state, id, &typed, &hand).await
@@ -254,6 +248,12 @@ async fn may_be_changed(state: &State, station: i64, event: i64) -> Result<(), S
         return Ok(());
     }
     Err(StoreError::Rule("This event came of a log or was declared: correct it in the Field room.".into()))
+}
+
+async fn corrected(state: &State, id: i64, event: &StoredEvent, hand: &Change) -> Result<&'static str, StoreError> {
+    may_be_changed(state, id, event.id).await?;
+    state.store.correct_event(id, event, hand).await?;
+    Ok("The event is corrected; what it said stays readable.")
 }
 
 async fn removed(state: &State, id: i64, typed: &Typed, hand: &Change) -> Result<&'static str, StoreError> {

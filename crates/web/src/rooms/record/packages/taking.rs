@@ -35,6 +35,15 @@ struct StationRow {
     remarks: Vec<String>,
 }
 
+impl StationRow {
+    /// "cut in the package; a new station".
+    fn in_words(&self) -> String {
+        let code = if self.code.is_empty() { String::new() } else { format!("{} in the package", self.code) };
+        let parts = [code.as_str(), self.becomes];
+        parts.into_iter().filter(|p| !p.is_empty()).collect::<Vec<_>>().join("; ")
+    }
+}
+
 #[derive(Template)]
 #[template(path = "rooms/record/packages/taking.html")]
 struct TakingPage {
@@ -228,7 +237,10 @@ async fn told(
             readings: readings(&s.readings, taken),
             others: s.others.iter().map(|(what, new, known)| count(what, *new, *known)).collect(),
             contradicting: taken && s.readings.contradicting > 0,
-            remarks: s.remarks,
+            remarks: {
+                let more = (s.more_remarks > 0).then(|| format!("and {} more of this kind", grouped(s.more_remarks)));
+                s.remarks.into_iter().chain(more).collect()
+            },
             name: s.name,
             code: s.code,
         }
