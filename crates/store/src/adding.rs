@@ -19,6 +19,7 @@ impl Unit {
     /// [`StoreError`] if the database refuses.
     pub async fn add_readings(&mut self, origin: &Origin, mut readings: Vec<Reading>) -> Result<Added, StoreError> {
         readings.sort_by_key(|r| (r.stream, r.t));
+        readings.iter_mut().for_each(Reading::as_kept);
         let streams: Vec<i64> = readings.chunk_by(|a, b| a.stream == b.stream).map(|s| s[0].stream).collect();
         let ends = last_times(self.connection(), &streams).await?;
         let mut begun = None;

@@ -187,9 +187,11 @@ impl Unit {
     pub async fn add_delivered(
         &mut self,
         deliveries: &[(i64, &FirstDelivery)],
-        readings: &[Reading],
+        mut readings: Vec<Reading>,
         brought: &[usize],
     ) -> Result<Added, StoreError> {
+        readings.iter_mut().for_each(Reading::as_kept);
+        let readings = &readings[..];
         let (mut added, mut fresh) = (Added::default(), Vec::with_capacity(readings.len()));
         let sorted = sort_out(self.connection(), readings, &mut fresh, &mut added).await?;
         added.repeated = sorted.repeats.len();
@@ -295,7 +297,7 @@ mod tests {
             let mut unit = store.unit().await.unwrap();
             let numbers = unit.begin_deliveries(id, &all).await.unwrap();
             let deliveries: Vec<_> = numbers.into_iter().zip(&all).collect();
-            let added = unit.add_delivered(&deliveries, &readings, &brought).await.unwrap();
+            let added = unit.add_delivered(&deliveries, readings.clone(), &brought).await.unwrap();
             unit.end_deliveries(id, &[stream]).await.unwrap();
             unit.commit().await.unwrap();
             added

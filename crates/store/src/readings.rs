@@ -17,6 +17,13 @@ pub struct Reading {
     pub raw: f64,
 }
 
+impl Reading {
+    /// SQLite keeps −0 as 0: packed months must say the same as the rows that they are made of.
+    pub(crate) fn as_kept(&mut self) {
+        self.raw += 0.0;
+    }
+}
+
 /// What became of readings that were handed in.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Added {

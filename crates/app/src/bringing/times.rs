@@ -99,10 +99,10 @@ impl<'p> Taking<'p> {
             let Some((_, deliveries)) = &self.brought else { continue };
             let deliveries: Vec<(i64, &FirstDelivery)> = deliveries.iter().map(|(n, d)| (*n, d)).collect();
             let (readings, by) = self.ordered(rows, channel.stream, by_node, main);
-            counts.add(&self.unit.add_delivered(&deliveries, &readings, &by).await?);
+            counts.add(&self.unit.add_delivered(&deliveries, readings, &by).await?);
             if let Some(stream) = channel.beside {
                 let (readings, by) = self.ordered(rows, stream, by_node, |r| r.raw);
-                self.unit.add_delivered(&deliveries, &readings, &by).await?;
+                self.unit.add_delivered(&deliveries, readings, &by).await?;
             }
         }
         if differ > 0 {
