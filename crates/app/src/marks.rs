@@ -9,11 +9,11 @@ use serde::Serialize;
 /// An event on the strips.
 #[derive(Debug, Serialize)]
 pub struct EventMark {
-    /// Row number.
+    /// Number of the event, by which it is corrected.
     pub id: i64,
     /// Code of its kind.
     pub kind: &'static str,
-    /// Its letter.
+    /// Letter that stands for its kind on the strips.
     pub mark: &'static str,
     /// "an irrigation, 12 mm: two cans on each tub".
     pub words: String,

@@ -11,10 +11,18 @@ use ebrel_app::exporting::{Origins, Part, Selection, package};
 use ebrel_app::field::standing;
 use ebrel_core::quality::Test;
 use ebrel_core::series::Belief;
-use ebrel_core::units::{Quantity, UnixSeconds, Verdict};
-use ebrel_formats::package::{ChannelRow, Package, ReadingRow, Rows, read_zip, write_zip};
+use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds, Verdict};
+use ebrel_formats::package::{
+    CalibrationRow, ChannelRow, ClockCheckRow, Package, ReadingRow, Rows, read_zip, write_zip,
+};
 use ebrel_store::Store;
+use ebrel_store::batches::{Origin, Source};
 use ebrel_store::packages::BroughtPackage;
+use ebrel_store::placements::NewPlacement;
+use ebrel_store::probes::Probe;
+use ebrel_store::readings::Reading;
+use ebrel_store::stations::Station;
+use ebrel_store::studies::Study;
 use ebrel_store::verdicts::Decision;
 use std::io::Cursor;
 
@@ -239,4 +247,176 @@ async fn what_cannot_stand_is_named_by_its_row_and_nothing_is_taken() {
     let into = target(Whither::Study(first.study));
     take(&store, &named, &into, &package).await.unwrap();
     assert!(matches!(take(&store, &named, &into, &package).await, Err(NotTaken::Already)), "from two tabs");
+}
+
+/// A station whose ports are as awkward as they may be: two quantities at one port, a probe that came back to its port, and more
+/// deliveries than one statement takes.
+async fn awkward(store: &Store) -> i64 {
+    let text = String::new;
+    let (name, question) = ("Bog “θ”".to_owned(), text());
+    let study = Study { id: 0, name, question, utc_offset_minutes: -210, fixed_now: None };
+    let study_id = store.add_study(&study, None).await.unwrap();
+    let (latitude, longitude, elevation_m) = (None, None, None);
+    let (code, name) = ("bog".to_owned(), "Bog".to_owned());
+    let (treatment, cover, known_bias) = (text(), text(), text());
+    let station =
+        Station { id: 0, study_id, code, name, latitude, longitude, elevation_m, treatment, cover, known_bias };
+    let station = store.add_station(&station, &[]).await.unwrap();
+    let node = store.ensure_node(station, "node 1").await.unwrap();
+    let wet = store.ensure_stream(node, "A1", Quantity::WaterContent, "m3/m3", Some(900)).await.unwrap();
+    let warm = store.ensure_stream(node, "A1", Quantity::SoilTemperature, "degC", Some(900)).await.unwrap();
+    let probe = Probe {
+        id: 0,
+        serial: "=1+1".into(),
+        model: "three-rod, \"digital\"".into(),
+        principle: Principle::Dielectric,
+        instrument_min: None,
+        instrument_max: Some(1.0),
+        resolution: Some(0.001),
+    };
+    let probe_id = store.ensure_probe(&probe).await.unwrap();
+    for (starts, ends) in [(0, Some(450_000)), (460_000, None)] {
+        let depth_cm = DepthCm::new(7.5).ok();
+        let (starts, ends) = (UnixSeconds(starts), ends.map(UnixSeconds));
+        let (port, orientation, note) = ("A1".into(), "level".into(), "repacked seat".into());
+        store
+            .place(&NewPlacement { node_id: node, port, probe_id, depth_cm, orientation, starts, ends, note })
+            .await
+            .unwrap();
+    }
+    for i in 0..1100 {
+        let raw = |stream, raw| Reading { stream, t: i * 900, raw };
+        let origin = Origin::of(Source::Message, UnixSeconds(i * 900 + 7));
+        store.add_readings(&origin, vec![raw(wet, 0.2 + i as f64 / 1e4), raw(warm, -0.0)]).await.unwrap();
+    }
+    station
+}
+
+#[tokio::test]
+async fn awkward_ports_have_names_of_their_own_and_every_message_is_remembered() {
+    let (store, _dir) = empty().await;
+    let station = awkward(&store).await;
+    let first = out(&store, &[station], Belief::default()).await;
+    let package = read_zip(&first, "bog.zip").unwrap();
+    let names: Vec<&str> = package.channels.iter().map(|c| c.0.channel.as_str()).collect();
+    let distinct: std::collections::BTreeSet<&&str> = names.iter().collect();
+    assert_eq!((names.len(), distinct.len()), (4, 4), "{names:?}");
+    assert!(package.channels.iter().all(|c| c.0.twin_of.is_empty()), "a probe is no twin of itself");
+    assert!(package.deliveries.len() > 1000, "{}", package.deliveries.len());
+    let (copy, _dir) = empty().await;
+    let report = taken(&copy, &package, &new_study()).await.unwrap();
+    assert!(report.stations[0].remarks.is_empty(), "{report:#?}");
+    assert_eq!(report.stations[0].others, [("placements".to_owned(), 2, 0)], "one each time it was put in");
+    store.rebuild_packed().await.unwrap();
+    copy.rebuild_packed().await.unwrap();
+    let again = target(Whither::New { name: "Bog “θ”".into(), owner: None });
+    let (third, _dir) = empty().await;
+    let report = taken(&third, &package, &again).await.unwrap();
+    let here = copy.stations(1).await.unwrap()[0].id;
+    for (of, station) in [(&store, station), (&third, report.stations[0].id)] {
+        assert_eq!(difference(&first, &out(of, &[station], Belief::default()).await), Vec::<String>::new());
+    }
+    let renamed = difference(&first, &out(&copy, &[here], Belief::default()).await);
+    assert!(renamed.len() == 1 && renamed[0].starts_with("datapackage.json"), "only its study is another: {renamed:?}");
+}
+
+fn calibration(form: &str, from: i64, coefficients: &str) -> CalibrationRow {
+    CalibrationRow {
+        channel: "wet θ".into(),
+        valid_from: UnixSeconds(from),
+        form: form.into(),
+        coefficients: coefficients.into(),
+        x_min: None,
+        x_max: None,
+        standard_error: Some(0.01),
+        source: "elsewhere".into(),
+        particulars: String::new(),
+    }
+}
+
+#[tokio::test]
+async fn a_calibration_from_elsewhere_makes_the_values_of_their_raw_ones() {
+    let (store, _dir) = empty().await;
+    let mut package = foreign();
+    package.channels.truncate(1);
+    let rows: Rows =
+        package.channels[0].1.iter().map(|r| ReadingRow { value: 0.1 + 0.002 * r.raw.unwrap(), ..r }).collect();
+    package.channels[0].1 = rows;
+    package.calibrations = vec![calibration("line", 0, "[0.1,0.002]")];
+    let report = taken(&store, &package, &new_study()).await.unwrap();
+    let streams = store.streams(report.stations[0].id).await.unwrap();
+    assert_eq!(streams.len(), 1, "the raw values alone are kept");
+    assert_eq!(
+        (streams[0].quantity, store.series(streams[0].id).await.unwrap().values[99]),
+        (Quantity::RawOutput, 99.0)
+    );
+    let part = Part::load(&store, report.stations[0].id).await.unwrap();
+    let shown = part.record.channels[0].values();
+    assert!((shown[99] - 0.298).abs() < 1e-12, "{}", shown[99]);
+    assert!(
+        part.record.channels[0].history.curves()[0].curve.x_max.is_infinite(),
+        "a range that nobody told has no end"
+    );
+
+    package.calibrations = vec![calibration("line", 0, "[]"), calibration("line", 0, "none")];
+    let Err(NotTaken::Slips(slips)) = taken(&store, &package, &new_study()).await else { panic!("it was taken") };
+    assert_eq!(slips.iter().filter(|s| s.contains("make no curve")).count(), 2, "{slips:?}");
+}
+
+#[tokio::test]
+async fn an_end_that_names_the_last_moment_loses_no_reading_and_what_lies_outside_is_said() {
+    let (store, _dir) = empty().await;
+    let mut package = foreign();
+    let last = package.channels[1].1.times[99];
+    package.channels[1].0.end = Some(UnixSeconds(last));
+    package.channels[0].0.start = Some(UnixSeconds(package.channels[0].1.times[10]));
+    let report = taken(&store, &package, &new_study()).await.unwrap();
+    let part = Part::load(&store, report.stations[0].id).await.unwrap();
+    let warm = part.record.channels.iter().find(|c| c.quantity() == Quantity::SoilTemperature).unwrap();
+    assert_eq!(warm.view().times.last(), Some(&last));
+    let told = report.stations[0].remarks.join("\n");
+    assert!(told.contains("10 readings of wet θ lie before its start"), "{told}");
+}
+
+#[tokio::test]
+async fn a_clock_that_was_checked_otherwise_here_is_never_mixed_with_another() {
+    let (store, _dir) = empty().await;
+    let mut package = foreign();
+    let check = |truth: i64, ahead: i64| ClockCheckRow {
+        node: "logger".into(),
+        node_time: UnixSeconds(truth + ahead),
+        true_time: UnixSeconds(truth),
+        uncertainty_s: None,
+        note: String::new(),
+    };
+    let end = package.channels[0].1.times[99];
+    // Times that were corrected already, without what the clock showed: the checks are not needed.
+    package.clock_checks = vec![check(end, 60)];
+    let report = taken(&store, &package, &new_study()).await.unwrap();
+    assert!(report.stations[0].remarks.iter().any(|r| r.contains("come at true times")), "{report:#?}");
+    let part = Part::load(&store, report.stations[0].id).await.unwrap();
+    assert_eq!(part.record.channels[0].view().times.last(), Some(&end), "and nothing is corrected twice");
+
+    // With what it showed, and then with another check of the same clock.
+    let shown = |rows: &Rows| -> Rows {
+        let first = rows.times[0];
+        let of = |t: i64| UnixSeconds(t + ((t - first) as f64 * 60.0 / (end - first) as f64).round() as i64);
+        rows.iter().map(|r| ReadingRow { node_time: Some(of(r.time.0)), ..r }).collect()
+    };
+    let (other, _dir) = empty().await;
+    package.channels.truncate(1);
+    package.channels[0].1 = shown(&package.channels[0].1);
+    let report = taken(&other, &package, &new_study()).await.unwrap();
+    assert!(report.stations[0].others.contains(&("clock checks".to_owned(), 1, 0)), "{report:#?}");
+    let part = Part::load(&other, report.stations[0].id).await.unwrap();
+    let record = &part.record.channels[0];
+    assert_eq!(
+        (record.view().times.last(), record.node_time(UnixSeconds(end))),
+        (Some(&end), Some(UnixSeconds(end + 60)))
+    );
+    package.clock_checks = vec![check(end, 90)];
+    let Err(NotTaken::Slips(slips)) = taken(&other, &package, &target(Whither::Study(report.study))).await else {
+        panic!("it was taken")
+    };
+    assert!(slips[0].contains("has other checks here"), "{slips:?}");
 }

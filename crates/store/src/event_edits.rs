@@ -4,13 +4,14 @@ use crate::events::StoredEvent;
 use crate::{Store, StoreError};
 use ebrel_core::quality::{Event, EventKind};
 use ebrel_core::units::UnixSeconds;
+use std::collections::HashMap;
 
 /// Who did something to an event, and when.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Change {
-    /// Who.
+    /// Name of the account that did it.
     pub by: String,
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub at: UnixSeconds,
 }
 
@@ -66,31 +67,34 @@ impl Store {
              FROM event WHERE station_id = ? ORDER BY starts DESC, id DESC",
             station
         );
-        let mut stories = Vec::new();
-        for r in rows.fetch_all(&self.pool).await? {
+        let rows = rows.fetch_all(&self.pool).await?;
+        let mut before = self.events_before(station).await?;
+        let story = rows.into_iter().filter_map(|r| {
             let (id, starts, ends, amount, revision) = (r.id, r.starts, r.ends, r.amount, r.revision);
             let (kind, unit, note, by, client_id) = (r.kind, r.unit, r.note, r.made_by, r.client_id);
-            let Some(event) = (Row { id, kind, starts, ends, amount, unit, note, by, client_id, revision }).event()
-            else {
-                continue;
-            };
+            let event = Row { id, kind, starts, ends, amount, unit, note, by, client_id, revision }.event()?;
             let removed = r.removed_at.map(|at| (Change { by: r.removed_by, at: UnixSeconds(at) }, r.removed_why));
-            let before = self.event_before(id).await?;
-            stories.push(EventStory { event, removed, before });
-        }
-        Ok(stories)
+            Some(EventStory { event, removed, before: before.remove(&id).unwrap_or_default() })
+        });
+        Ok(story.collect())
     }
 
-    async fn event_before(&self, event: i64) -> Result<Vec<(StoredEvent, Change)>, StoreError> {
-        let rows = sqlx::query!("SELECT * FROM event_before WHERE event_id = ? ORDER BY id DESC", event);
-        let before = rows.fetch_all(&self.pool).await?.into_iter().filter_map(|r| {
+    /// What events of a station said before, newest first, by their numbers.
+    async fn events_before(&self, station: i64) -> Result<HashMap<i64, Vec<(StoredEvent, Change)>>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT b.event_id, b.kind, b.starts, b.ends, b.amount, b.unit, b.note, b.made_by, b.changed_by, b.changed_at
+             FROM event_before b JOIN event e ON e.id = b.event_id WHERE e.station_id = ? ORDER BY b.id DESC",
+            station
+        );
+        let mut all: HashMap<i64, Vec<(StoredEvent, Change)>> = HashMap::new();
+        for r in rows.fetch_all(&self.pool).await? {
             let change = Change { by: r.changed_by, at: UnixSeconds(r.changed_at) };
             let (id, starts, ends, amount) = (r.event_id, r.starts, r.ends, r.amount);
             let (kind, unit, note, by) = (r.kind, r.unit, r.note, r.made_by);
             let row = Row { id, kind, starts, ends, amount, unit, note, by, client_id: None, revision: 0 };
-            Some((row.event()?, change))
-        });
-        Ok(before.collect())
+            all.entry(id).or_default().extend(row.event().map(|event| (event, change)));
+        }
+        Ok(all)
     }
 
     /// Puts an event in the place of what it said, which is kept. Its revision says what that was made of.

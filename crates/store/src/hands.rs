@@ -33,9 +33,9 @@ impl HandDeed {
 pub struct Hand {
     /// What they did.
     pub deed: HandDeed,
-    /// Who.
+    /// Name or initials of the person.
     pub by: String,
-    /// When.
+    /// Moment of it, seconds of UTC.
     pub at: UnixSeconds,
 }
 

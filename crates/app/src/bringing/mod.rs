@@ -45,7 +45,7 @@ pub struct Target {
     pub codes: BTreeMap<String, String>,
     /// Who takes it.
     pub by: String,
-    /// When.
+    /// Moment of it.
     pub now: UnixSeconds,
 }
 

@@ -25,7 +25,7 @@ pub struct StationReport {
     pub id: i64,
     /// Code in the package.
     pub code: String,
-    /// Code here.
+    /// Code under which the station is or was put here.
     pub code_here: String,
     /// Name that people use.
     pub name: String,
@@ -74,7 +74,7 @@ impl StationReport {
 pub struct Readings {
     /// Rows of the package.
     pub given: usize,
-    /// Stored now.
+    /// Stored now, as they were not known.
     pub new: usize,
     /// Known with the same value.
     pub known: usize,

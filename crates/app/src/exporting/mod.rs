@@ -61,7 +61,7 @@ impl Selection {
 
 /// A station's record with its flags.
 pub struct Part {
-    /// The record.
+    /// The record with its readings and what they mean.
     pub record: StationRecord,
     /// The flags of the last run, with the verdicts on them.
     pub flags: Vec<StoredFlag>,
@@ -227,7 +227,7 @@ pub fn package<'a>(
     let mut used = BTreeSet::new();
     for t in &taken {
         let times = believed(t.channel, &t.part.flags, selection);
-        used.extend(times.readings().filter_map(|r| origins.delivery(t.channel, r.time)));
+        used.extend(times.times().filter_map(|at| origins.delivery(t.channel, at)));
     }
     let (deliveries, numbers) = origins.deliveries(&used);
     let numbers = Arc::new(numbers);

@@ -114,7 +114,7 @@ pub struct Said {
     pub what: &'static str,
     /// Who said it.
     pub by: String,
-    /// When.
+    /// Moment of it.
     pub at: String,
 }
 

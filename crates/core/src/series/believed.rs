@@ -147,6 +147,11 @@ impl<'a> Believed<'a> {
         !self.history.is_raw() || !self.corrections.is_empty()
     }
 
+    /// The times of the readings, without making what they mean.
+    pub fn times(&self) -> impl Iterator<Item = UnixSeconds> + '_ {
+        self.view.times.iter().map(|t| UnixSeconds(*t)).filter(|t| !self.out.holds(*t))
+    }
+
     /// The readings in order of time, made one after another.
     pub fn readings(self) -> impl Iterator<Item = BelievedReading<'a>> + use<'a> {
         let (corrections, calibrated) = (self.corrections, !self.history.is_raw());

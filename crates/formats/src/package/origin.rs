@@ -30,7 +30,7 @@ pub struct VerdictRow {
     pub end: UnixSeconds,
     /// Code of the test whose flag it answers.
     pub test: String,
-    /// Verdict code.
+    /// `left_out` or `kept`.
     pub verdict: String,
     /// The reason that was given; may be empty.
     #[serde(default)]
@@ -38,7 +38,7 @@ pub struct VerdictRow {
     /// Who decided it.
     #[serde(default)]
     pub by: String,
-    /// When.
+    /// Moment of the decision.
     #[serde(with = "rfc3339_time")]
     pub at: UnixSeconds,
 }

@@ -68,6 +68,9 @@ async fn a_package_is_looked_at_first_and_taken_once() {
     assert!(owner.page(&merged).await.contains("95: 0 new, 95 known"));
 
     let guest = member(&owner, "T. Quill", Role::Guest).await;
+    let waits = brought(&owner, "/studies/1/packages/new", &package("willow", 4)).await;
+    let before = guest.page(&waits).await;
+    assert!(before.contains("Nothing of it is taken yet.") && !before.contains("willow"), "{before}");
     let seen = guest.page(&path).await;
     assert!(seen.contains("95 of 96 readings") && !seen.contains("Take it in"));
     assert_eq!(guest.get("/packages/1").await.status(), 403, "who owns nothing begins no study");

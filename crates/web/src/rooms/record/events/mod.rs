@@ -77,7 +77,7 @@ pub(super) struct EventForm {
 impl EventForm {
     /// An empty one, of a water given.
     pub(super) fn new(id: i64, token: &str) -> Self {
-        let typed = Typed { number: format!("{HAND}{}", secrets::code(4)), unit: "mm".into(), ..Typed::default() };
+        let typed = Typed { number: secrets::code(4), unit: "mm".into(), ..Typed::default() };
         Self::of(id, token, typed, None)
     }
 
@@ -217,7 +217,7 @@ async fn keep(
     let (_, study) = whose(&state, id).await?;
     let hand = Change { by: actor.name().to_owned(), at: crate::state::wall_clock() };
     let done = if typed.deed.is_empty() {
-        match understood(&typed, study.utc_offset_minutes, state.now(&study), &hand.by) {
+        match understood(&typed, id, study.utc_offset_minutes, (state.now(&study), &hand.by)) {
             Err(says) => return shown(&state, &actor, id, typed, Some(says)).await,
             Ok(event) if event.id == 0 => state.store.add_event(id, &event).await.map(|()| "The event is kept."),
             Ok(event) => corrected(&state, id, &event, &hand).await,
@@ -282,7 +282,7 @@ fn back(typed: &Typed, id: i64) -> String {
 }
 
 /// The event that was typed, or a sentence that says what to do.
-fn understood(typed: &Typed, offset: i64, now: UnixSeconds, by: &str) -> Result<StoredEvent, String> {
+fn understood(typed: &Typed, station: i64, offset: i64, (now, by): (UnixSeconds, &str)) -> Result<StoredEvent, String> {
     let kind = EventKind::from_code(&typed.kind).filter(|k| EventKind::BY_HAND.contains(k));
     let kind = kind.ok_or("Choose what happened.")?;
     let start = typed_time(&typed.start, offset)?;
@@ -313,6 +313,8 @@ fn understood(typed: &Typed, offset: i64, now: UnixSeconds, by: &str) -> Result<
     if note.chars().count() > LONGEST_NOTE {
         return Err(format!("The note has at most {LONGEST_NOTE} characters: shorten it."));
     }
+    // The same form sent twice is one event; gone back to and filled in anew it is another.
+    let of_form = format!("{station} {} {kind:?} {start:?} {end:?} {amount:?} {unit} {note}", typed.number);
     Ok(StoredEvent {
         id: typed.event.parse().unwrap_or(0),
         event: Event { kind, start, end },
@@ -320,7 +322,7 @@ fn understood(typed: &Typed, offset: i64, now: UnixSeconds, by: &str) -> Result<
         unit: if amount.is_some() { unit.to_owned() } else { String::new() },
         note: note.to_owned(),
         by: by.to_owned(),
-        client_id: Some(typed.number.clone()).filter(|n| n.starts_with(HAND) && n.len() < 60),
+        client_id: Some(format!("{HAND}{}", secrets::hash_of(&of_form))),
         revision: typed.revision.parse().unwrap_or(1),
     })
 }

@@ -155,6 +155,10 @@ async fn look(
         let report = serde_json::from_str(report).map_err(|e| Problem::Internal(e.to_string()))?;
         return told(state, actor, study, &brought, (report, true), typed, slips).await;
     }
+    if study.is_some() && actor.role().is_none_or(|r| r < Role::Researcher) {
+        // Trying it holds the database's lock: that is for who may take it.
+        return told(state, actor, study, &brought, (Report::default(), false), typed, slips).await;
+    }
     let package = read(state, &brought).await?;
     let (report, mut all) = match target(actor, study, &package, typed) {
         Err(slip) => (bringing::outline(&package), vec![slip]),
@@ -253,6 +257,7 @@ async fn told(
             (true, _) => {
                 format!("{} of {} readings of {of} are new in {}.", grouped(new), grouped(given), report.study_name)
             }
+            (false, true) if stations == 0 => "Nothing of it is taken yet.".to_owned(),
             (false, true) => format!("{} readings of {of}. Nothing is taken yet.", grouped(given)),
             (false, false) => format!("{} readings of {of}. It cannot be taken as it stands.", grouped(given)),
         },
