@@ -48,17 +48,7 @@ impl Unit {
                 None => *begun.insert(self.begin_batch(origin).await?),
             };
             let tx = self.connection();
-            for r in repeats {
-                sqlx::query!(
-                    "INSERT OR IGNORE INTO repeated_reading (stream_id, t, raw, batch) VALUES (?, ?, ?, ?)",
-                    r.stream,
-                    r.t,
-                    r.raw,
-                    batch
-                )
-                .execute(&mut *tx)
-                .await?;
-            }
+            keep_beside(tx, |_| batch, &repeats).await?;
             if let [first, .., last] | [first @ last] = &fresh[start..] {
                 brought.push((first.stream, first.t, last.t, (fresh.len() - start) as i64));
             }
@@ -254,6 +244,27 @@ pub(crate) async fn note_each(connection: &mut SqliteConnection, all: &[(i64, Br
             query = query.bind(stream).bind(batch).bind(first).bind(last).bind(n);
         }
         query.execute(&mut *connection).await?;
+    }
+    Ok(())
+}
+
+/// Keeps readings beside the ones that they contradict, each as brought by its delivery.
+pub(crate) async fn keep_beside(
+    connection: &mut SqliteConnection,
+    batch_of: impl Fn(&Reading) -> i64,
+    repeats: &[Reading],
+) -> Result<(), StoreError> {
+    for r in repeats {
+        let batch = batch_of(r);
+        sqlx::query!(
+            "INSERT OR IGNORE INTO repeated_reading (stream_id, t, raw, batch) VALUES (?, ?, ?, ?)",
+            r.stream,
+            r.t,
+            r.raw,
+            batch
+        )
+        .execute(&mut *connection)
+        .await?;
     }
     Ok(())
 }

@@ -1,6 +1,6 @@
 //! Record packages that were brought in, and readings that come with the deliveries that first brought them.
 
-use crate::adding::{Brought, DAY, ROWS, changed, insert, note_each, rows_of, sort_out, unknown};
+use crate::adding::{Brought, DAY, ROWS, changed, insert, keep_beside, note_each, rows_of, sort_out, unknown};
 use crate::batches::Source;
 use crate::blocks::{Renewal, renew_blocks};
 use crate::readings::{Added, Reading};
@@ -197,18 +197,8 @@ impl Unit {
         added.repeated = sorted.repeats.len();
         added.new = fresh.len();
         let by = |r: &Reading| brought[readings.partition_point(|known| known.t < r.t)];
-        for r in unknown(self.connection(), sorted.repeats).await? {
-            let batch = deliveries[by(&r)].0;
-            sqlx::query!(
-                "INSERT OR IGNORE INTO repeated_reading (stream_id, t, raw, batch) VALUES (?, ?, ?, ?)",
-                r.stream,
-                r.t,
-                r.raw,
-                batch
-            )
-            .execute(self.connection())
-            .await?;
-        }
+        let repeats = unknown(self.connection(), sorted.repeats).await?;
+        keep_beside(self.connection(), |r| deliveries[by(r)].0, &repeats).await?;
         insert(self.connection(), |r| deliveries[by(r)].0, &fresh).await?;
         let mut renewal = Renewal::default();
         renew_blocks(self.connection(), &fresh, &sorted.before, &mut renewal).await?;
