@@ -3,18 +3,22 @@
 use ebrel_core::field::{Disturbance, settling};
 use ebrel_core::planning::Seat;
 use ebrel_core::quality::{
-    Channel, Elsewhere, Event, EventKind, Flag, Place, Repeat, Settings, StationContext, check_station,
+    Channel, Delivery, Elsewhere, Event, EventKind, Flag, Place, Repeat, Settings, StationContext, check_station,
 };
 use ebrel_core::series::{CalibrationHistory, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::units::{Principle, Quantity, SpanSeconds, UnixSeconds};
-use ebrel_formats::package::{CalibrationRow, ChannelRow, FlagRow, HorizonRow, Package, Rows};
+use ebrel_formats::package::{CalibrationRow, ChannelRow, FlagRow, HorizonRow, Package, ReadingRow, Rows};
 
 /// A channel of the package in order of time, each time once.
 struct Sorted {
     series: Series,
     raw: Option<Vec<f64>>,
     repeats: Vec<Repeat>,
+    /// Times of rows without a value.
+    empty: Vec<i64>,
+    /// Stretches of rising times, in the order of the file: what was written later arrived later.
+    delivered: Vec<Delivery>,
 }
 
 /// The channels of one station with what must be made for the tests.
@@ -109,14 +113,18 @@ fn label(row: &ChannelRow) -> String {
 /// Brings readings into order; of several at one time the first in the file stands. Raw output that a calibration of
 /// the package covers is turned into water content.
 fn sort(package: &Package, row: &ChannelRow, readings: Rows) -> Sorted {
-    let mut out = Sorted { series: Series::default(), raw: None, repeats: Vec::new() };
+    let delivered = deliveries(&readings.times);
+    let mut out = Sorted { series: Series::default(), raw: None, repeats: Vec::new(), empty: Vec::new(), delivered };
     let rising = readings.times.windows(2).all(|w| w[0] < w[1]);
     let whole = readings.values.iter().all(|v| v.is_finite());
     let mut raws = readings.raws.clone();
     if rising && whole {
         out.series = Series { times: readings.times.into(), values: readings.values };
     } else {
-        let mut ordered: Vec<_> = readings.iter().filter(|r| r.value.is_finite() || r.raw.is_some()).collect();
+        let has_value = |r: &ReadingRow| r.value.is_finite() || r.raw.is_some();
+        out.empty = readings.iter().filter(|r| !has_value(r)).map(|r| r.time.0).collect();
+        out.empty.sort_unstable();
+        let mut ordered: Vec<_> = readings.iter().filter(has_value).collect();
         ordered.sort_by_key(|r| r.time);
         raws.clear();
         let (mut times, mut values) = (Vec::new(), Vec::new());
@@ -142,6 +150,25 @@ fn sort(package: &Package, row: &ChannelRow, readings: Rows) -> Sorted {
         }
     }
     out
+}
+
+/// The rows of a channel as deliveries, in the order of the file: stretches of rising times that are all new or all older than what was
+/// there. A file in order of time tells nothing of arrival.
+fn deliveries(times: &[i64]) -> Vec<Delivery> {
+    let mut found: Vec<(bool, Delivery)> = Vec::new();
+    let mut newest = i64::MIN;
+    for t in times {
+        let late = *t < newest;
+        newest = newest.max(*t);
+        match found.last_mut() {
+            Some((was_late, d)) if *was_late == late && *t > d.last.0 => d.last = UnixSeconds(*t),
+            _ => {
+                let (first, last) = (UnixSeconds(*t), UnixSeconds(*t));
+                found.push((late, Delivery { received_at: UnixSeconds(0), first, last }));
+            }
+        }
+    }
+    if found.len() > 1 { found.into_iter().map(|(_, d)| d).collect() } else { Vec::new() }
 }
 
 fn history(package: &Package, channel: &str) -> CalibrationHistory {
@@ -171,6 +198,8 @@ fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name:
         resolution: row.resolution,
         pore_space: row.depth_cm.and_then(|d| soil.at(d)).and_then(Horizon::pore_space),
         repeats: &sorted.repeats,
+        empty: &sorted.empty,
+        delivered: &sorted.delivered,
         ..Channel::bare(name, measured, view)
     })
 }

@@ -98,14 +98,16 @@ pub(super) fn water_contents(scene: &Scene<'_>, limits: &ImpossibleSettings, pon
     }
     let Some(pores) = of.channel.pore_space else { return flags };
     let top = pores + limits.far_above;
-    for (a, b) in runs(x.len(), bridge, |i| x[i] > top) {
-        let highest = x[a..=b].iter().copied().fold(f64::NEG_INFINITY, f64::max);
+    let above_pores = runs(x.len(), bridge, |i| x[i] > pores);
+    let high = |(a, b): (usize, usize)| x[a..=b].iter().copied().fold(f64::NEG_INFINITY, f64::max);
+    for (a, b) in above_pores.iter().copied().filter(|run| high(*run) > top) {
+        let highest = high((a, b));
         let reason = format!("{}: no soil holds that, however much it rained.", above(highest, pores));
-        let evidence = above_pores(highest, pores, None);
+        let evidence = above_the_pores(highest, pores, None);
         flags.push(flag((a, b), highest - pores, evidence, reason));
     }
-    for (a, b) in runs(x.len(), bridge, |i| x[i] > pores && x[i] <= top) {
-        let highest = x[a..=b].iter().copied().filter(|v| *v <= top).fold(f64::NEG_INFINITY, f64::max);
+    for (a, b) in above_pores.into_iter().filter(|run| high(*run) <= top) {
+        let highest = high((a, b));
         flags.extend(
             a_little_above(scene, (limits, ponding), (a, b), highest, pores)
                 .map(|(off, e, reason)| flag((a, b), off, e, reason)),
@@ -115,7 +117,7 @@ pub(super) fn water_contents(scene: &Scene<'_>, limits: &ImpossibleSettings, pon
     flags
 }
 
-fn above_pores(highest: f64, pores: f64, rain_mm: Option<Figure>) -> Evidence {
+fn above_the_pores(highest: f64, pores: f64, rain_mm: Option<Figure>) -> Evidence {
     let (highest, pore_space) = (highest.into(), pores.into());
     Evidence::Impossible(ImpossibleEvidence::AbovePores { highest, pore_space, rain_mm })
 }
@@ -149,7 +151,7 @@ fn a_little_above(
     }
     let contradicts = highest > pores + limits.pores_known_to && !stands;
     let reason = || format!("{excess} with {} in the day before: no soil holds that.", scene.water.words(fallen));
-    contradicts.then(|| (highest - pores, above_pores(highest, pores, rain_mm), reason()))
+    contradicts.then(|| (highest - pores, above_the_pores(highest, pores, rain_mm), reason()))
 }
 
 /// Times at which the soil beside a dielectric probe stands at or below its freezing point, as any thermometer within two

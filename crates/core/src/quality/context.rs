@@ -1,6 +1,6 @@
 //! What the tests know of a station.
 
-use super::{EventKind, Repeat};
+use super::{EventKind, Reference, Repeat};
 use crate::series::View;
 use crate::units::{Quantity, SpanSeconds, UnixSeconds, format_value};
 
@@ -42,6 +42,10 @@ pub struct Channel<'a> {
     /// How the readings arrived, in the order in which they were received: a clock set back and a late delivery look alike
     /// without it. Empty if it is not known.
     pub delivered: &'a [Delivery],
+    /// Times of records that came without a value for this channel, in order.
+    pub empty: &'a [i64],
+    /// What was measured by hand beside it.
+    pub references: &'a [Reference],
 }
 
 impl<'a> Channel<'a> {
@@ -66,6 +70,8 @@ impl<'a> Channel<'a> {
             pore_space: None,
             repeats: &[],
             delivered: &[],
+            empty: &[],
+            references: &[],
         }
     }
 

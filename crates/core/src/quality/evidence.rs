@@ -1,5 +1,11 @@
 //! The numbers that a flag rests on, each test with its own.
 
+mod quick;
+mod slow;
+
+pub use quick::*;
+pub use slow::*;
+
 use super::Test;
 use serde::{Deserialize, Serialize};
 
@@ -41,155 +47,49 @@ macro_rules! evidence {
         }
     };
 }
-evidence!(
-    /// What a silence is told by.
-    GapEvidence {
-        /// How often a reading is due, seconds.
-        interval_s: Figure,
-        /// Readings that were due and did not come.
-        missing: Figure,
-    }
-);
+use evidence;
 
-evidence!(
-    /// What repeats are told by.
-    RepeatedEvidence {
-        /// The largest difference between a first and a later value.
-        largest_difference: Figure,
-        /// How many times came again.
-        repeats: Figure,
-    }
-);
+/// Makes the sum of all evidence, and the way back from its text.
+macro_rules! by_test {
+    ($($(#[$doc:meta])+ $test:ident($evidence:ty),)+) => {
+        /// What a flag rests on.
+        #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+        #[serde(untagged)]
+        pub enum Evidence {
+            $($(#[$doc])+ $test($evidence),)+
+        }
 
-evidence!(
-    /// What a port without a probe is told by.
-    NotConnectedEvidence {
-        /// How many readings.
-        readings: Figure,
-        /// The value that stands in them.
-        value: Figure,
-    }
-);
+        impl Evidence {
+            /// The test whose evidence this is.
+            #[must_use]
+            pub const fn test(&self) -> Test {
+                match self {
+                    $(Self::$test(_) => Test::$test,)+
+                }
+            }
 
-evidence!(
-    /// What is beyond an instrument, in the unit in which it speaks.
-    OutOfInstrumentEvidence {
-        /// The largest value that it can give.
-        instrument_max: Figure,
-        /// The smallest value that it can give.
-        instrument_min: Figure,
-        /// Length of the stretch, in readings.
-        readings: Figure,
-        /// The reading that lies furthest out.
-        worst: Figure,
-    }
-);
-
-evidence!(
-    /// What standing water is told by.
-    PondedEvidence {
-        /// The highest reading, m³/m³.
-        highest: Figure,
-        /// The pore space at this depth, m³/m³.
-        pore_space: Figure,
-        /// Rain of the day before, mm, as far as a gauge tells.
-        rain_mm: Option<Figure>,
-    }
-);
-
-evidence!(
-    /// What frost is told by.
-    FrozenEvidence {
-        /// The coldest reading beside the probe, °C.
-        coldest: Figure,
-    }
-);
-
-/// What a water content that no soil has is told by, m³/m³.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-#[serde(untagged)]
-pub enum ImpossibleEvidence {
-    /// Above what the pores hold.
-    AbovePores {
-        /// The highest reading.
-        highest: Figure,
-        /// The pore space at this depth.
-        pore_space: Figure,
-        /// Rain of the day before, mm, as far as a gauge tells, where it was asked for.
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        rain_mm: Option<Figure>,
-    },
-    /// A water content below zero.
-    BelowZero {
-        /// The lowest reading.
-        lowest: Figure,
-    },
+            /// Reads evidence of a test as it was kept.
+            ///
+            /// # Errors
+            /// [`serde_json::Error`] if the text is no evidence of this test.
+            pub fn read(test: Test, json: &str) -> Result<Self, serde_json::Error> {
+                Ok(match test {
+                    $(Test::$test => Self::$test(serde_json::from_str(json)?),)+
+                })
+            }
+        }
+    };
 }
 
-evidence!(
-    /// What a spike is told by.
-    SpikeEvidence {
-        /// How many times the record left its level.
-        departures: Figure,
-        /// How far the tallest stands off its surroundings, in the channel's unit.
-        height: Figure,
-        /// The record's usual noise, one standard deviation, in the channel's unit.
-        noise: Figure,
-        /// How many readings.
-        readings: Figure,
-    }
-);
-
-evidence!(
-    /// What a step is told by, in the channel's unit.
-    StepEvidence {
-        /// The level after it.
-        after: Figure,
-        /// The level before it.
-        before: Figure,
-        /// The record's usual noise, one standard deviation.
-        noise: Figure,
-    }
-);
-
-evidence!(
-    /// What a standstill is told by, in the channel's unit.
-    StuckEvidence {
-        /// How far a neighbour moved meanwhile, in its unit, where one bears witness.
-        neighbour_moved: Option<Figure>,
-        /// The record's usual noise, one standard deviation.
-        noise: Figure,
-        /// How many readings.
-        readings: Figure,
-        /// The value that stands.
-        value: Figure,
-    }
-);
-
-evidence!(
-    /// What a settling is told by.
-    SettlingEvidence {
-        /// From the day on which the probe was put in to that from which the record counts, days.
-        days: Figure,
-    }
-);
-
-evidence!(
-    /// What a visit is told by.
-    VisitEvidence {
-        /// How long somebody was there, minutes.
-        minutes: Figure,
-    }
-);
-
-/// What a flag rests on.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
-#[serde(untagged)]
-pub enum Evidence {
+by_test!(
     /// Records that are missing.
     Gap(GapEvidence),
+    /// How far behind.
+    Late(LateEvidence),
     /// Readings that came again.
     Repeated(RepeatedEvidence),
+    /// How far off, and how that grows.
+    Clock(ClockEvidence),
     /// The value of a port without a probe.
     NotConnected(NotConnectedEvidence),
     /// The worst reading and the instrument's limits.
@@ -206,53 +106,35 @@ pub enum Evidence {
     Step(StepEvidence),
     /// The value that stands.
     Stuck(StuckEvidence),
+    /// The burst and what is usual.
+    Noise(NoiseEvidence),
+    /// The rise and what is usual in dry weather.
+    RiseWithoutWater(RiseEvidence),
+    /// The rain and the answer.
+    MissesRain(MissesRainEvidence),
+    /// Who came first.
+    WetsOutOfOrder(OrderEvidence),
+    /// Water content for each kelvin.
+    DailyWiggle(WiggleEvidence),
+    /// The waves of two thermometers.
+    HeatMisorder(HeatEvidence),
+    /// The difference of twins.
+    PairApart(PairEvidence),
+    /// The record beside a reading of a visit.
+    ReferenceApart(ReferenceEvidence),
+    /// Warm by day, not by night.
+    SunlitAir(SunlitEvidence),
+    /// The voltage.
+    LowPower(LowPowerEvidence),
+    /// The humidity in the box.
+    WetBox(WetBoxEvidence),
     /// How long it took until the record counts.
     Settling(SettlingEvidence),
     /// How long somebody was there.
     Visit(VisitEvidence),
-}
-
-impl Evidence {
-    /// The test whose evidence this is.
-    #[must_use]
-    pub const fn test(&self) -> Test {
-        match self {
-            Self::Gap(_) => Test::Gap,
-            Self::Repeated(_) => Test::Repeated,
-            Self::NotConnected(_) => Test::NotConnected,
-            Self::OutOfInstrument(_) => Test::OutOfInstrument,
-            Self::Impossible(_) => Test::Impossible,
-            Self::Ponded(_) => Test::Ponded,
-            Self::Frozen(_) => Test::Frozen,
-            Self::Spike(_) => Test::Spike,
-            Self::Step(_) => Test::Step,
-            Self::Stuck(_) => Test::Stuck,
-            Self::Settling(_) => Test::Settling,
-            Self::Visit(_) => Test::Visit,
-        }
-    }
-
-    /// Reads evidence of a test as it was kept.
-    ///
-    /// # Errors
-    /// [`serde_json::Error`] if the text is no evidence of this test.
-    pub fn read(test: Test, json: &str) -> Result<Self, serde_json::Error> {
-        Ok(match test {
-            Test::Gap => Self::Gap(serde_json::from_str(json)?),
-            Test::Repeated => Self::Repeated(serde_json::from_str(json)?),
-            Test::NotConnected => Self::NotConnected(serde_json::from_str(json)?),
-            Test::OutOfInstrument => Self::OutOfInstrument(serde_json::from_str(json)?),
-            Test::Impossible => Self::Impossible(serde_json::from_str(json)?),
-            Test::Ponded => Self::Ponded(serde_json::from_str(json)?),
-            Test::Frozen => Self::Frozen(serde_json::from_str(json)?),
-            Test::Spike => Self::Spike(serde_json::from_str(json)?),
-            Test::Step => Self::Step(serde_json::from_str(json)?),
-            Test::Stuck => Self::Stuck(serde_json::from_str(json)?),
-            Test::Settling => Self::Settling(serde_json::from_str(json)?),
-            Test::Visit => Self::Visit(serde_json::from_str(json)?),
-        })
-    }
-}
+    /// The jumps, taken either way.
+    SwappedPorts(SwapEvidence),
+);
 
 #[cfg(test)]
 mod tests {

@@ -5,12 +5,16 @@ use crate::units::{Grade, UnixSeconds, coded};
 use serde::{Deserialize, Serialize};
 
 coded!(
-    /// The tests of this version; codes as in the record package.
+    /// The tests; codes as in the record package.
     Test {
         /// Records are missing.
         Gap = "gap",
+        /// Readings arrived long after later ones.
+        Late = "late",
         /// The same time came more than once.
         Repeated = "repeated",
+        /// A node's clock went wrong.
+        Clock = "clock",
         /// Exact zeros, sentinels, rail values: no probe at the port.
         NotConnected = "not_connected",
         /// Beyond the range of the probe's model.
@@ -27,10 +31,34 @@ coded!(
         Step = "step",
         /// No change while noise and neighbours move.
         Stuck = "stuck",
+        /// A burst of noise: a loose plug, a wet connector.
+        Noise = "noise",
+        /// Soil wets and nothing brought water.
+        RiseWithoutWater = "rise_without_water",
+        /// Much rain, and a shallow probe is silent.
+        MissesRain = "misses_rain",
+        /// A deeper probe wets before a shallower one.
+        WetsOutOfOrder = "wets_out_of_order",
+        /// Water content that follows the daily wave of temperature.
+        DailyWiggle = "daily_wiggle",
+        /// The daily wave of temperature grows with depth.
+        HeatMisorder = "heat_misorder",
+        /// Twins at one depth drift apart.
+        PairApart = "pair_apart",
+        /// A reading taken beside the probe disagrees with it.
+        ReferenceApart = "reference_apart",
+        /// Air temperature that runs warm in the sun.
+        SunlitAir = "sunlit_air",
+        /// The node's supply runs down.
+        LowPower = "low_power",
+        /// Water in the enclosure.
+        WetBox = "wet_box",
         /// Before the record counts: soil settles around a probe.
         Settling = "settling",
         /// Somebody was at work beside it.
         Visit = "visit",
+        /// Two ports carry each other's probe.
+        SwappedPorts = "swapped_ports",
     }
 );
 

@@ -2,7 +2,7 @@
 
 use super::definition::settings;
 use super::scene::Scene;
-use super::{Definition, Evidence, Flag, GapEvidence};
+use super::{Definition, Evidence, Flag, GapEvidence, Test};
 use crate::units::{Grade, SpanSeconds};
 
 settings!(
@@ -25,7 +25,9 @@ pub(super) const DEFINITION: Definition = Definition {
 pub(super) fn gaps(scene: &Scene<'_>, own: &GapSettings) -> Vec<Flag> {
     let (view, interval) = (scene.of.channel.view, scene.of.interval);
     let limit = (own.intervals * interval as f64) as i64;
-    let gaps = view.times.windows(2).filter(|w| w[1] - w[0] > limit);
+    // A stamp of a lost clock is no end of a silence.
+    let lost = |t: i64| scene.found.iter().any(|f| f.test == Test::Clock && (f.start.0..=f.end.0).contains(&t));
+    let gaps = view.times.windows(2).filter(|w| w[1] - w[0] > limit && !lost(w[0]) && !lost(w[1]));
     gaps.map(|w| gap((w[0], w[1]), interval)).collect()
 }
 

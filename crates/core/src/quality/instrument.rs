@@ -10,7 +10,8 @@ pub(super) const NOT_CONNECTED: Definition = Definition {
     title: "Not connected",
     mark: "N",
     grade: Grade::Wrong,
-    finds: "Exact zeros that a record jumps to, a signal on the rail of its range, and the marks that loggers write for no reading. \
+    finds: "Exact zeros that a record jumps to, a signal on the rail of its range, the marks that loggers write for no reading, and records \
+            without a value. \
             Soil that reads a true zero at its freezing point is let pass.",
     settings: &[],
 };
@@ -90,6 +91,23 @@ pub(super) fn not_connected(scene: &Scene<'_>) -> Vec<Flag> {
     }
     flags.sort_by_key(|f| f.start);
     flags
+}
+
+/// Records that came without a value for this channel, for so long that nothing can have been connected.
+pub(super) fn empty(scene: &Scene<'_>) -> Vec<Flag> {
+    let times = scene.of.channel.empty;
+    let near = 3 * scene.of.interval;
+    let tell = |run: &[i64]| {
+        let (n, first, last) = (run.len(), run[0], run[run.len() - 1]);
+        let reason = format!(
+            "{n} {} came without a value here while the node went on: no probe answered.",
+            if n == 1 { "record" } else { "records" },
+        );
+        let evidence = NotConnectedEvidence { readings: n.into(), value: f64::NAN.into() };
+        let evidence = Evidence::NotConnected(evidence);
+        Flag::new(NOT_CONNECTED.grade, (first, last), n, BEYOND, evidence, reason)
+    };
+    times.chunk_by(|a, b| b - a <= near).map(tell).collect()
 }
 
 /// Readings from `a` to `b` that all hold the value of a port without a probe.

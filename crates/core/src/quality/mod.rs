@@ -8,45 +8,74 @@
 //! Each test lives in a file with its detector, its settings and its [`Definition`]; `evidence` has what each rests on,
 //! `table` what all of them are, and `check` their order: what one pass finds may be hidden from the next.
 
+mod answer;
+mod burst;
 mod cause;
 mod check;
+mod clock;
 mod coded_event;
 mod conditions;
 mod context;
 mod definition;
 mod evidence;
+mod exchange;
 mod flag;
 mod gap;
 mod handling;
+mod heat;
+mod hourly;
 mod instrument;
+mod misses;
 mod noise;
+mod order;
+mod pair;
+mod reference;
 mod repeated;
+mod rise;
 mod scene;
 mod screened;
 mod settings;
 mod spike;
 mod step;
 mod stuck;
+mod sunlit;
+mod supply;
 mod table;
 #[cfg(test)]
 mod testing;
 mod water;
+mod wiggle;
 
+pub use burst::NoiseSettings;
 pub use cause::{Cause, CauseKind};
 pub use check::{Findings, check_station};
+pub use clock::ClockSettings;
 pub use coded_event::EventKind;
 pub use conditions::{FrozenSettings, ImpossibleSettings, PondedSettings};
 pub use context::{Channel, Delivery, Elsewhere, Event, Place, StationContext};
 pub use definition::{Definition, Setting};
 pub use evidence::{
-    Evidence, Figure, FrozenEvidence, GapEvidence, ImpossibleEvidence, NotConnectedEvidence, OutOfInstrumentEvidence,
-    PondedEvidence, RepeatedEvidence, SettlingEvidence, SpikeEvidence, StepEvidence, StuckEvidence, VisitEvidence,
+    ClockEvidence, Evidence, Figure, FrozenEvidence, GapEvidence, HeatEvidence, ImpossibleEvidence, LateEvidence,
+    LowPowerEvidence, MissesRainEvidence, NoiseEvidence, NotConnectedEvidence, OrderEvidence, OutOfInstrumentEvidence,
+    PairEvidence, PondedEvidence, ReferenceEvidence, RepeatedEvidence, RiseEvidence, SettlingEvidence, SpikeEvidence,
+    StepEvidence, StuckEvidence, SunlitEvidence, SwapEvidence, VisitEvidence, WetBoxEvidence, WiggleEvidence,
 };
+pub use exchange::SwapSettings;
 pub use flag::{Flag, Test};
 pub use gap::GapSettings;
+pub use heat::HeatSettings;
+pub use misses::MissesRainSettings;
 pub use noise::Noise;
+pub use order::OrderSettings;
+pub use pair::PairSettings;
+pub use reference::Reference;
+pub use reference::ReferenceSettings;
 pub use repeated::Repeat;
+pub use rise::RiseSettings;
 pub use settings::{SettingError, Settings};
 pub use spike::SpikeSettings;
 pub use step::StepSettings;
 pub use stuck::StuckSettings;
+pub use sunlit::SunlitSettings;
+pub use supply::{LowPowerSettings, WetBoxSettings};
+pub use wiggle::WiggleSettings;

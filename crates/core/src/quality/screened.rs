@@ -1,9 +1,11 @@
 //! A channel as later tests see it: with found faults taken out.
 
+use super::hourly::{DailyWave, Hours, daily_waves};
 use super::{Channel, Flag, Noise};
 use crate::series::View;
 use crate::units::Quantity;
 use std::borrow::Cow;
+use std::cell::OnceCell;
 
 /// A channel with faults already found taken out; readings are borrowed until something is.
 pub(super) struct Screened<'a> {
@@ -16,12 +18,43 @@ pub(super) struct Screened<'a> {
     pub values: Cow<'a, [f64]>,
     /// Their texture; `None` for too short a record, and before the instrument's faults are out.
     pub noise: Option<Noise>,
+    hours: OnceCell<Hours>,
+    waves: OnceCell<Vec<Option<DailyWave>>>,
 }
 
 impl<'a> Screened<'a> {
     pub fn new(channel: &'a Channel<'a>) -> Self {
         let (times, values) = (Cow::Borrowed(channel.view.times), Cow::Borrowed(channel.view.values));
-        Self { channel, interval: channel.due_every(), times, values, noise: None }
+        let (hours, waves) = (OnceCell::new(), OnceCell::new());
+        Self { channel, interval: channel.due_every(), times, values, noise: None, hours, waves }
+    }
+
+    /// What is still believed of it, by the hour.
+    pub fn hours(&self) -> &Hours {
+        self.hours.get_or_init(|| Hours::of(self.view()))
+    }
+
+    /// Its daily wave, one for each day of [`Hours::days`].
+    pub fn waves(&self) -> &[Option<DailyWave>] {
+        self.waves.get_or_init(|| daily_waves(self.hours()))
+    }
+
+    /// Its daily wave of one day, counted from 1970.
+    pub fn wave(&self, day: i64) -> Option<DailyWave> {
+        let i = usize::try_from(day - self.hours().days().start).ok()?;
+        *self.waves().get(i)?
+    }
+
+    /// Readings from `from` to `to`, both inclusive.
+    pub fn between(&self, from: i64, to: i64) -> View<'_> {
+        let (a, b) = (self.times.partition_point(|t| *t < from), self.times.partition_point(|t| *t <= to));
+        let b = b.max(a);
+        View { times: &self.times[a..b], values: &self.values[a..b] }
+    }
+
+    /// What is nothing in this record: so many of its standard deviations or steps, whichever is more.
+    pub fn nothing(&self, sigmas: f64, steps: f64) -> f64 {
+        self.noise.map_or(f64::INFINITY, |n| (sigmas * n.sigma).max(steps * n.resolution))
     }
 
     pub fn view(&self) -> View<'_> {
@@ -39,6 +72,7 @@ impl<'a> Screened<'a> {
         if found.is_empty() && self.values.iter().all(|v| v.is_finite()) {
             return;
         }
+        (self.hours, self.waves) = (OnceCell::new(), OnceCell::new());
         let mut spans: Vec<(i64, i64)> = found.iter().map(|f| (f.start.0, f.end.0)).collect();
         spans.sort_unstable();
         let mut next = 0;

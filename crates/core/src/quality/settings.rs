@@ -1,10 +1,22 @@
 //! The numbers that the tests go by. They are counts of a record's own noise, steps and wiggles wherever they can be.
 
+use super::burst::NoiseSettings;
+use super::clock::ClockSettings;
 use super::conditions::{FrozenSettings, ImpossibleSettings, PondedSettings};
+use super::exchange::SwapSettings;
 use super::gap::GapSettings;
+use super::heat::HeatSettings;
+use super::misses::MissesRainSettings;
+use super::order::OrderSettings;
+use super::pair::PairSettings;
+use super::reference::ReferenceSettings;
+use super::rise::RiseSettings;
 use super::spike::SpikeSettings;
 use super::step::StepSettings;
 use super::stuck::StuckSettings;
+use super::sunlit::SunlitSettings;
+use super::supply::{LowPowerSettings, WetBoxSettings};
+use super::wiggle::WiggleSettings;
 use super::{Setting, Test};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
@@ -27,6 +39,32 @@ pub struct Settings {
     pub step: StepSettings,
     /// What stands still.
     pub stuck: StuckSettings,
+    /// When a clock is wrong.
+    pub clock: ClockSettings,
+    /// When a record is noisy.
+    pub noise: NoiseSettings,
+    /// When a rise has no cause.
+    pub rise_without_water: RiseSettings,
+    /// When a rain is missed.
+    pub misses_rain: MissesRainSettings,
+    /// When depths wet out of order.
+    pub wets_out_of_order: OrderSettings,
+    /// When temperature shows in water content.
+    pub daily_wiggle: WiggleSettings,
+    /// When the order of heat is upside down.
+    pub heat_misorder: HeatSettings,
+    /// When twins are apart.
+    pub pair_apart: PairSettings,
+    /// When a record contradicts a reference.
+    pub reference_apart: ReferenceSettings,
+    /// When air is sunlit.
+    pub sunlit_air: SunlitSettings,
+    /// When a supply runs down.
+    pub low_power: LowPowerSettings,
+    /// When water is in the box.
+    pub wet_box: WetBoxSettings,
+    /// When two ports are exchanged.
+    pub swapped_ports: SwapSettings,
 }
 
 /// Why a number was not set.
@@ -57,7 +95,22 @@ impl Settings {
             Test::Spike => self.spike.at(key),
             Test::Step => self.step.at(key),
             Test::Stuck => self.stuck.at(key),
-            Test::Repeated | Test::NotConnected | Test::OutOfInstrument | Test::Settling | Test::Visit => None,
+            Test::Clock => self.clock.at(key),
+            Test::Noise => self.noise.at(key),
+            Test::RiseWithoutWater => self.rise_without_water.at(key),
+            Test::MissesRain => self.misses_rain.at(key),
+            Test::WetsOutOfOrder => self.wets_out_of_order.at(key),
+            Test::DailyWiggle => self.daily_wiggle.at(key),
+            Test::HeatMisorder => self.heat_misorder.at(key),
+            Test::PairApart => self.pair_apart.at(key),
+            Test::ReferenceApart => self.reference_apart.at(key),
+            Test::SunlitAir => self.sunlit_air.at(key),
+            Test::LowPower => self.low_power.at(key),
+            Test::WetBox => self.wet_box.at(key),
+            Test::SwappedPorts => self.swapped_ports.at(key),
+            Test::Late | Test::Repeated | Test::NotConnected | Test::OutOfInstrument | Test::Settling | Test::Visit => {
+                None
+            }
         }
     }
 

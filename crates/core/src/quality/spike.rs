@@ -42,6 +42,8 @@ struct Departure {
 
 /// A departure of air temperature must be this much larger than one in the soil to count.
 const AIR_IS_RESTLESS: f64 = 2.0;
+/// A front that falls back within an interval or two does not come back to within this share of its height: soil drains slower.
+const BACK_AT_ONCE: f64 = 0.2;
 /// Readings on either side that say what is usual.
 const SIDE: usize = 3;
 /// Readings on either side that say how restless the record is just here.
@@ -107,7 +109,7 @@ fn departure(scene: &Scene<'_>, own: &SpikeSettings, noise: &Noise, i: usize, th
         let rises = height > 0.0 && of.channel.quantity.is_moisture();
         let explained = rises
             && of.channel.depth_cm.is_some_and(|d| scene.water.may_arrive(t[i], d, own.rain_mm))
-            && ((after - before).abs() > 0.08 * height.abs() || long > 2);
+            && ((after - before).abs() > BACK_AT_ONCE * height.abs() || long > 2);
         if !explained && height.abs() > threshold.max(own.sigmas * restless(x, i, next, noise)) {
             return Some(Departure { first: i, last: next - 1, height });
         }
@@ -207,11 +209,16 @@ mod tests {
     #[test]
     fn a_loose_plug_is_one_thing_to_decide() {
         let mut s = moist(9000, 0.4);
-        for i in (800..900).step_by(3) {
-            s.values[i as usize] += 0.1;
+        for i in [800, 803, 806] {
+            s.values[i] += 0.1;
         }
         let flags = check(&s, None, Test::Spike);
         assert_eq!(flags.len(), 1);
         assert!(flags[0].reason.contains("departures of"), "{}", flags[0].reason);
+        for i in (800..900).step_by(3) {
+            s.values[i] = 0.45;
+        }
+        assert_eq!(check(&s, None, Test::Spike), [], "a day of it is noise");
+        assert_eq!(check(&s, None, Test::Noise).len(), 1);
     }
 }

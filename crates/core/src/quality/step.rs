@@ -4,6 +4,7 @@ use super::context::written;
 use super::definition::settings;
 use super::scene::Scene;
 use super::screened::{Screened, neighbours};
+use super::water::front_takes;
 use super::{Definition, Event, Evidence, Flag, Noise, StepEvidence, Test};
 use crate::statistics::{mad_sigma, median};
 use crate::units::{Grade, Quantity, SpanSeconds};
@@ -36,23 +37,17 @@ const SIDE: usize = 8;
 /// Readings after which the new level must still stand.
 const LASTS: usize = 48;
 
-/// Times around frost, and at which a stuck probe comes back: a jump there is the same fault.
+/// Times around frost, at which a stuck probe comes back, and at which a clock was set: a jump there is the same fault.
 fn explained(scene: &Scene<'_>) -> Vec<(i64, i64)> {
+    let near = 2 * scene.of.interval;
     let around = |f: &Flag| match f.test {
-        Test::Frozen => Some((f.start.0 - SpanSeconds::DAY.0, f.end.0 + SpanSeconds::DAY.0)),
-        Test::Stuck => Some((f.start.0, f.end.0 + 2 * scene.of.interval)),
-        Test::Gap
-        | Test::Repeated
-        | Test::NotConnected
-        | Test::OutOfInstrument
-        | Test::Impossible
-        | Test::Ponded
-        | Test::Spike
-        | Test::Step
-        | Test::Settling
-        | Test::Visit => None,
+        Test::Frozen => vec![(f.start.0 - SpanSeconds::DAY.0, f.end.0 + SpanSeconds::DAY.0)],
+        Test::Stuck => vec![(f.start.0, f.end.0 + near)],
+        // Where a clock was set, what was hours or days apart stands side by side.
+        Test::Clock => vec![(f.start.0 - near, f.start.0 + near), (f.end.0 - near, f.end.0 + near)],
+        _ => Vec::new(),
     };
-    scene.found.iter().filter_map(around).collect()
+    scene.found.iter().flat_map(around).collect()
 }
 
 /// Jumps within one interval between two calm levels that last, where neither water nor a neighbour explains them.
@@ -105,38 +100,57 @@ fn lasts(x: &[f64], i: usize, before: f64, after: f64) -> bool {
     median(&mut later.to_vec()).is_none_or(|level| (level - before) / (after - before) > 0.5)
 }
 
-/// Whether water explains a change in this direction; a tension falls when water comes.
+/// Whether water explains a change in this direction; a tension falls when water comes. Rain is on its way to a depth only if a shallower
+/// probe felt it: where all of them dry on, none has come so far.
 fn arrives(scene: &Scene<'_>, needed_mm: f64, t: i64, shift: f64) -> bool {
     let of = scene.of;
+    let (Some(depth), true) = (of.channel.depth_cm, of.channel.quantity.is_moisture()) else { return false };
     let wetter = if of.channel.quantity == Quantity::WaterTension { shift < 0.0 } else { shift > 0.0 };
-    of.channel.quantity.is_moisture()
-        && wetter
-        && of.channel.depth_cm.is_some_and(|d| scene.water.may_arrive(t, d, needed_mm))
+    if !wetter || !scene.water.may_arrive(t, depth, needed_mm) {
+        return false;
+    }
+    let mut above = scene.all.iter().filter(|s| is_above(s, of, depth)).peekable();
+    above.peek().is_none() || above.any(|s| wetted(s, t - front_takes(depth), t + 2 * s.interval))
 }
 
-/// Whether neighbours move along. Soil dries slowly, so a neighbour's drying explains no drop within one interval.
+/// Whether a probe of the same kind lies above this one, a little more than by the depth of its own volume.
+fn is_above(other: &Screened<'_>, of: &Screened<'_>, depth: f64) -> bool {
+    other.channel.quantity == of.channel.quantity
+        && other.noise.is_some()
+        && other.channel.depth_cm.is_some_and(|d| d + 2.0 <= depth)
+}
+
+/// Whether a moisture probe got wetter between two times, beyond its noise.
+fn wetted(of: &Screened<'_>, from: i64, to: i64) -> bool {
+    let sign = if of.channel.quantity == Quantity::WaterTension { -1.0 } else { 1.0 };
+    let view = of.between(from, to);
+    let (mut lowest, mut rise) = (f64::INFINITY, 0.0f64);
+    for v in view.values {
+        lowest = lowest.min(v * sign);
+        rise = rise.max(v * sign - lowest);
+    }
+    // Nobody can tell what a silent probe felt.
+    view.values.is_empty() || rise > of.nothing(8.0, 4.0)
+}
+
+/// Whether a neighbour moves along within two intervals, the same way and far beyond what it does in any such time: then something happened
+/// to the soil. Over hours every neighbour moves.
 fn shared(of: &Screened<'_>, near: &[&Screened<'_>], t: i64, shift: f64) -> bool {
-    let quantity = of.channel.quantity;
-    let drier = quantity.is_moisture() && (shift < 0.0) != (quantity == Quantity::WaterTension);
-    !drier && near.iter().any(|n| moves_along(n, t, shift > 0.0, quantity))
+    near.iter().any(|n| moves_along(n, t, shift, of.channel.quantity))
 }
 
-/// Whether a neighbour moves the same way within six hours on either side, far beyond its own noise.
-fn moves_along(near: &Screened<'_>, t: i64, up: bool, quantity: Quantity) -> bool {
+fn moves_along(near: &Screened<'_>, t: i64, shift: f64, quantity: Quantity) -> bool {
     let Some(noise) = near.noise else { return false };
     // A tension and a content answer the same water in opposite ways.
     let opposite = (near.channel.quantity == Quantity::WaterTension) != (quantity == Quantity::WaterTension);
-    let reach = 6 * 3600;
-    let view = near.view();
-    let level = |from: i64, to: i64| {
-        let (a, b) = (view.times.partition_point(|s| *s < from), view.times.partition_point(|s| *s < to));
-        median(&mut view.values[a..b.max(a)].to_vec())
-    };
-    let (Some(before), Some(after)) = (level(t - reach, t - reach / 2), level(t + reach / 2, t + reach)) else {
-        return false;
-    };
-    let moved = if up != opposite { after - before } else { before - after };
-    moved > (6.0 * noise.sigma).max(3.0 * noise.resolution).max(noise.wiggle)
+    let view = near.between(t - 3 * near.interval, t + 2 * near.interval);
+    let at = view.times.partition_point(|s| *s < t);
+    let (before, after) = view.values.split_at(at);
+    let (Some(before), Some(after)) = (median(&mut before.to_vec()), median(&mut after.to_vec())) else { return false };
+    let moved = if (shift > 0.0) == opposite { before - after } else { after - before };
+    let least = (6.0 * noise.sigma).max(3.0 * noise.resolution).max(2.0 * noise.wiggle);
+    let alike = near.channel.quantity != quantity || moved > 0.15 * shift.abs();
+    moved > least && alike
 }
 
 fn flag(scene: &Scene<'_>, noise: &Noise, i: usize, levels: (f64, f64)) -> Flag {
@@ -205,7 +219,7 @@ mod tests {
         let mut s = moist(3000, 0.2);
         s.values[1200..].iter_mut().for_each(|v| *v += 0.12);
         let mut deeper = moist(3000, 0.3);
-        deeper.values[1210..].iter_mut().for_each(|v| *v += 0.04);
+        deeper.values[1201..].iter_mut().for_each(|v| *v += 0.04);
         let flags = check_all(&[(&s, 5.0), (&deeper, 15.0)], None);
         assert!(flags[0].iter().all(|f| f.test != Test::Step));
     }

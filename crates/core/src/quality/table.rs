@@ -1,6 +1,9 @@
 //! The table of tests: what each is. From it pages, command line and help are made.
 
-use super::{Definition, Test, conditions, gap, handling, instrument, repeated, spike, step, stuck};
+use super::{
+    Definition, Test, burst, clock, conditions, exchange, gap, handling, heat, instrument, misses, order, pair,
+    reference, repeated, rise, spike, step, stuck, sunlit, supply, wiggle,
+};
 
 impl Test {
     /// What this test is.
@@ -26,6 +29,20 @@ impl Test {
             Self::Stuck => &stuck::DEFINITION,
             Self::Settling => &handling::SETTLING,
             Self::Visit => &handling::VISIT,
+            Self::Late => &clock::LATE,
+            Self::Clock => &clock::CLOCK,
+            Self::Noise => &burst::DEFINITION,
+            Self::RiseWithoutWater => &rise::DEFINITION,
+            Self::MissesRain => &misses::DEFINITION,
+            Self::WetsOutOfOrder => &order::DEFINITION,
+            Self::DailyWiggle => &wiggle::DEFINITION,
+            Self::HeatMisorder => &heat::DEFINITION,
+            Self::PairApart => &pair::DEFINITION,
+            Self::ReferenceApart => &reference::DEFINITION,
+            Self::SunlitAir => &sunlit::DEFINITION,
+            Self::LowPower => &supply::LOW_POWER,
+            Self::WetBox => &supply::WET_BOX,
+            Self::SwappedPorts => &exchange::DEFINITION,
         }
     }
 }

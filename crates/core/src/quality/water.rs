@@ -35,6 +35,24 @@ impl Fallen {
     }
 }
 
+/// One rain.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Storm {
+    /// The first reading that tells of it.
+    pub from: i64,
+    /// The last one.
+    pub to: i64,
+    /// What fell, mm.
+    pub mm: f64,
+}
+
+/// How long a front may take to a depth, s: six hours and 45 minutes for each centimetre, which is slow even for a clay.
+pub(super) fn front_takes(depth_cm: f64) -> i64 {
+    const BASE: i64 = 6 * 3600;
+    const PER_CM: f64 = 45.0 * 60.0;
+    BASE + (depth_cm.max(0.0) * PER_CM) as i64
+}
+
 /// Rain and irrigation of a station, ready to be asked for the sum over any stretch.
 pub(super) struct Water {
     times: Vec<i64>,
@@ -143,6 +161,41 @@ impl Water {
         }
     }
 
+    /// Whether water was given between `from` and `to`, both inclusive.
+    pub fn watered(&self, from: i64, to: i64) -> bool {
+        self.irrigation.iter().any(|(start, end)| *start <= to && *end >= from)
+    }
+
+    /// Whether any gauge tells anything.
+    pub fn tells(&self) -> bool {
+        !self.known.is_empty()
+    }
+
+    /// Rains of at least `least_mm`; a pause of less than six hours is a part of one.
+    pub fn storms(&self, least_mm: f64) -> Vec<Storm> {
+        const PAUSE: i64 = 6 * 3600;
+        let mut storms: Vec<Storm> = Vec::new();
+        for (i, t) in self.times.iter().enumerate() {
+            let mm = self.sums[i + 1] - self.sums[i];
+            match storms.last_mut() {
+                Some(s) if t - s.to <= PAUSE => (s.to, s.mm) = (*t, s.mm + mm),
+                _ => storms.push(Storm { from: *t, to: *t, mm }),
+            }
+        }
+        storms.retain(|s| s.mm >= least_mm);
+        storms
+    }
+
+    /// How long before `t` it was dry, as far as a gauge tells and nothing was given; `None` where none tells.
+    pub fn dry_before(&self, t: i64) -> Option<i64> {
+        let told = self.known.partition_point(|s| s.1 < t);
+        let begins = self.known.get(told).filter(|s| s.0 <= t).map(|s| s.0)?;
+        let before = self.times.partition_point(|time| *time <= t);
+        let rained = before.checked_sub(1).map_or(begins, |i| self.times[i].max(begins));
+        let given = self.irrigation.iter().filter(|(start, _)| *start <= t).map(|(_, end)| (*end).min(t)).max();
+        Some(t - given.map_or(rained, |g| g.max(rained)))
+    }
+
     /// Words for how dry it was before `t`, for the end of a sentence.
     pub fn dryness(&self, t: i64) -> String {
         let before = self.times.partition_point(|time| *time <= t);
@@ -162,12 +215,10 @@ impl Water {
     /// Whether water that came before `t`, `needed_mm` of it, may be arriving at `depth_cm` just then. A front needs time: six hours
     /// and 45 minutes for each centimetre are granted, which is slow even for a clay.
     pub fn may_arrive(&self, t: i64, depth_cm: f64, needed_mm: f64) -> bool {
-        const BASE: i64 = 6 * 3600;
-        const PER_CM: f64 = 45.0 * 60.0;
-        let from = t - BASE - (depth_cm.max(0.0) * PER_CM) as i64;
+        let from = t - front_takes(depth_cm);
         // A gauge's reading closes its interval, so the rain may be booked up to an hour after the probe saw it.
         let to = t + 3600;
-        self.rain(from, to).mm() >= needed_mm || self.irrigation.iter().any(|(start, end)| *start <= to && *end >= from)
+        self.rain(from, to).mm() >= needed_mm || self.watered(from, to)
     }
 }
 

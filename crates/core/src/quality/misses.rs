@@ -1,0 +1,97 @@
+//! Much rain, and a probe that says nothing.
+
+use super::answer::{Answers, answers};
+use super::context::written;
+use super::definition::settings;
+use super::scene::{Told, Whole};
+use super::water::Storm;
+use super::{Definition, Evidence, Flag, MissesRainEvidence};
+use crate::units::{Grade, Quantity, SpanSeconds};
+
+settings!(
+    /// When a rain is missed.
+    MissesRainSettings {
+        /// So much rain, with pauses of less than six hours, must be felt.
+        rain_mm: 9.0 in 1.0..=500.0 "mm",
+        /// A probe that answers this share of such rains is one that should.
+        answers: 0.34 in 0.0..=1.0 "",
+        /// Below this share of its usual rise it did not answer.
+        share: 0.12 in 0.0..=1.0 "",
+    }
+);
+
+pub(super) const DEFINITION: Definition = Definition {
+    title: "Misses the rain",
+    mark: "M",
+    grade: Grade::Doubtful,
+    finds: "Rain enough for a probe that usually answers, and dry enough to, and it does not move while another one does. Leaves that keep \
+            the rain and soil that repels it remain the doubt. Without a rain gauge nothing is judged.",
+    settings: MissesRainSettings::LIST,
+};
+
+/// A probe that was asked less often than this has no habit.
+const LEAST_STORMS: usize = 4;
+/// A probe no deeper than this feels any such rain, cm,
+const SHALLOW_CM: f64 = 15.0;
+/// if it always did
+const ALWAYS: f64 = 0.8;
+/// and so many times as much fell.
+const MUCH: f64 = 1.5;
+/// A probe whose level stands in this upper part of its own range may have no room for more.
+const ROOM: f64 = 0.35;
+
+/// Storms that a probe did not answer although it usually does, was dry enough, and another probe of the station did.
+pub(super) fn misses(whole: &Whole<'_>, own: &MissesRainSettings) -> Vec<Told> {
+    let storms = whole.water.storms(own.rain_mm);
+    let all = answers(whole, &storms);
+    let mut told = Vec::new();
+    for probe in &all {
+        let dry_enough = |before: f64| before < probe.wet - ROOM * (probe.wet - probe.dry);
+        let usual = probe.usual_rise(|a| dry_enough(a.before));
+        let asked = probe.answers.iter().flatten().filter(|a| dry_enough(a.before)).count();
+        let felt = probe.answers.iter().flatten().filter(|a| dry_enough(a.before) && a.rise > probe.nothing).count();
+        let share = felt as f64 / asked.max(1) as f64;
+        if asked < LEAST_STORMS || share < own.answers {
+            continue;
+        }
+        for (s, storm) in storms.iter().enumerate() {
+            let Some(answer) = probe.answers[s].filter(|a| dry_enough(a.before)) else { continue };
+            let silent = answer.rise <= probe.nothing && answer.rise < own.share * usual;
+            // Water that a deeper probe felt has passed this one; what only a shallower one felt may have stayed above.
+            let others = all.iter().filter(|other| other.index != probe.index && other.rose(s) == Some(true));
+            let deeper = others.clone().find(|other| other.depth >= probe.depth - 1.0);
+            let most = probe.depth <= SHALLOW_CM && share >= ALWAYS && storm.mm >= MUCH * own.rain_mm;
+            if let Some(witness) = deeper.or_else(|| others.clone().next().filter(|_| most)).filter(|_| silent) {
+                told.extend(tell(whole, probe, storm, (answer.rise, usual, share), witness));
+            }
+        }
+    }
+    told
+}
+
+fn tell(
+    whole: &Whole<'_>,
+    probe: &Answers<'_>,
+    storm: &Storm,
+    (rise, usual, share): (f64, f64, f64),
+    witness: &Answers<'_>,
+) -> Option<Told> {
+    let view = probe.of.between(storm.from, storm.from + SpanSeconds::DAY.0);
+    let (start, end) = view.times.first().zip(view.times.last())?;
+    let quantity = probe.of.channel.quantity;
+    let reason = format!(
+        "{} and no answer (usually {}, in {:.0}\u{a0}% of such rains), while {} rose: a dead probe or a gap around it, unless leaves kept the rain or dry soil repelled it.",
+        whole.water.words(whole.water.rain(storm.from, storm.to)),
+        written(quantity, if quantity == Quantity::WaterTension { -usual } else { usual }),
+        100.0 * share,
+        witness.of.channel.name,
+    );
+    let evidence = Evidence::MissesRain(MissesRainEvidence {
+        answers: share.into(),
+        rain_mm: storm.mm.into(),
+        rise: rise.into(),
+        usual_rise: usual.into(),
+    });
+    let strength = usual / probe.of.nothing(1.0, 0.3).max(f64::MIN_POSITIVE);
+    Some((probe.index, Flag::new(DEFINITION.grade, (*start, *end), view.times.len(), strength, evidence, reason)))
+}
