@@ -3,18 +3,22 @@
 use ebrel_core::field::{Disturbance, settling};
 use ebrel_core::planning::Seat;
 use ebrel_core::quality::{
-    Channel, Delivery, Elsewhere, Event, EventKind, Flag, Place, Repeat, Settings, StationContext, check_station,
+    Cause, Channel, Delivery, Elsewhere, Event, EventKind, Findings, Flag, Place, Reference, Repeat, Settings,
+    StationContext, check_station,
 };
 use ebrel_core::series::{CalibrationHistory, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
-use ebrel_core::units::{Principle, Quantity, SpanSeconds, UnixSeconds};
+use ebrel_core::units::{Grade, Principle, Quantity, SpanSeconds, UnixSeconds};
 use ebrel_formats::package::{CalibrationRow, ChannelRow, FlagRow, HorizonRow, Package, ReadingRow, Rows};
+use std::collections::HashSet;
 
 /// A channel of the package in order of time, each time once.
 struct Sorted {
     series: Series,
     raw: Option<Vec<f64>>,
     repeats: Vec<Repeat>,
+    /// What was measured by hand beside it.
+    references: Vec<Reference>,
     /// Times of rows without a value.
     empty: Vec<i64>,
     /// Stretches of rising times, in the order of the file: what was written later arrived later.
@@ -48,10 +52,28 @@ impl<'p> Station<'p> {
     }
 }
 
-/// Runs every test on a package and returns the flags as rows of `flags.csv`. The package is used up: its readings go on as they are,
-/// so that millions of them are not held twice.
+/// What the tests found in a package.
+pub struct Checked {
+    /// Every flag, as rows of `flags.csv`.
+    pub flags: Vec<FlagRow>,
+    /// What explains several of them, with the station's code.
+    pub causes: Vec<(String, Cause)>,
+    /// How many things there are for a person to decide on: causes that explain something wrong or doubtful, and such flags that stand alone.
+    pub waiting: usize,
+}
+
+/// How many things wait: causes with a flag that waits, and flags that wait and have none.
+fn waiting(findings: &Findings) -> usize {
+    let waits = |(channel, place): &(usize, usize)| findings.flags[*channel][*place].grade != Grade::Condition;
+    let explained: HashSet<(usize, usize)> = findings.causes.iter().flat_map(|c| c.flags.iter().copied()).collect();
+    let all = findings.flags.iter().enumerate().flat_map(|(c, of)| (0..of.len()).map(move |i| (c, i)));
+    let alone = all.filter(|f| waits(f) && !explained.contains(f)).count();
+    alone + findings.causes.iter().filter(|c| c.flags.iter().any(waits)).count()
+}
+
+/// Runs every test on a package. The package is used up: its readings go on as they are, so that millions of them are not held twice.
 #[must_use]
-pub fn check(mut package: Package, settings: &Settings) -> Vec<FlagRow> {
+pub fn check(mut package: Package, settings: &Settings) -> Checked {
     let readings: Vec<Rows> = package.channels.iter_mut().map(|(_, rows)| std::mem::take(rows)).collect();
     let rows = package.channels.iter().map(|(row, _)| row);
     let sorted: Vec<Sorted> = rows.zip(readings).map(|(row, readings)| sort(&package, row, readings)).collect();
@@ -61,7 +83,7 @@ pub fn check(mut package: Package, settings: &Settings) -> Vec<FlagRow> {
     codes.dedup();
     let stations: Vec<Station<'_>> = codes.into_iter().map(|code| Station::of(package, &sorted, code)).collect();
     let channels: Vec<Vec<Channel<'_>>> = stations.iter().map(|s| s.channels(package)).collect();
-    let mut rows = Vec::new();
+    let mut checked = Checked { flags: Vec::new(), causes: Vec::new(), waiting: 0 };
     for (i, station) in stations.iter().enumerate() {
         let others = stations.iter().zip(&channels).enumerate().filter(|(other, _)| *other != i);
         let elsewhere: Vec<Elsewhere<'_>> = others
@@ -75,11 +97,13 @@ pub fn check(mut package: Package, settings: &Settings) -> Vec<FlagRow> {
         let place = place(package, station.code);
         let context = StationContext { channels: &channels[i], events: &events, place, elsewhere: &elsewhere };
         let findings = check_station(&context, settings);
+        checked.waiting += waiting(&findings);
         for (row, flags) in station.rows.iter().zip(findings.flags) {
-            rows.extend(flags.iter().map(|f| flag_row(&row.channel, f)));
+            checked.flags.extend(flags.iter().map(|f| flag_row(&row.channel, f)));
         }
+        checked.causes.extend(findings.causes.into_iter().map(|cause| (station.code.to_owned(), cause)));
     }
-    rows
+    checked
 }
 
 fn place(package: &Package, station: &str) -> Option<Place> {
@@ -114,7 +138,10 @@ fn label(row: &ChannelRow) -> String {
 /// the package covers is turned into water content.
 fn sort(package: &Package, row: &ChannelRow, readings: Rows) -> Sorted {
     let delivered = deliveries(&readings.times);
-    let mut out = Sorted { series: Series::default(), raw: None, repeats: Vec::new(), empty: Vec::new(), delivered };
+    let by_hand = package.references.iter().filter(|r| r.channel == row.channel && r.value.is_finite());
+    let references = by_hand.map(|r| Reference { time: r.time, value: r.value, uncertainty: r.uncertainty }).collect();
+    let mut out =
+        Sorted { series: Series::default(), raw: None, repeats: Vec::new(), references, empty: Vec::new(), delivered };
     let rising = readings.times.windows(2).all(|w| w[0] < w[1]);
     let whole = readings.values.iter().all(|v| v.is_finite());
     let mut raws = readings.raws.clone();
@@ -199,6 +226,7 @@ fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name:
         pore_space: row.depth_cm.and_then(|d| soil.at(d)).and_then(Horizon::pore_space),
         repeats: &sorted.repeats,
         empty: &sorted.empty,
+        references: &sorted.references,
         delivered: &sorted.delivered,
         ..Channel::bare(name, measured, view)
     })
@@ -256,11 +284,11 @@ mod tests {
 
     #[test]
     fn a_package_is_checked_alone_and_the_same_way_again() {
-        let rows = check(package(), &Settings::default());
+        let rows = check(package(), &Settings::default()).flags;
         let mut tests: Vec<_> = rows.iter().map(|r| r.test.as_str()).collect();
         tests.sort_unstable();
         assert_eq!(tests, ["gap", "repeated", "spike"], "{rows:?}");
         let bytes = |rows: &[FlagRow]| ebrel_formats::package::flags_csv(rows).unwrap();
-        assert_eq!(bytes(&rows), bytes(&check(package(), &Settings::default())));
+        assert_eq!(bytes(&rows), bytes(&check(package(), &Settings::default()).flags));
     }
 }

@@ -203,6 +203,8 @@ fn channel<'a>(c: &'a ChannelRecord, values: &'a [f64], name: &'a str, all: &[Ch
         pore_space: c.pore_space,
         repeats: &c.repeats,
         delivered: &c.delivered,
+        empty: &[],
+        references: &[],
     }
 }
 

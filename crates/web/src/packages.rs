@@ -206,9 +206,16 @@ pub fn check(path: &Path, out: &Path, settings: Option<&Path>) -> anyhow::Result
         }
     };
     let package = package::read_path(path)?;
-    let rows = checking::check(package, &settings);
-    let bytes = package::flags_csv(&rows)?;
+    let checked = checking::check(package, &settings);
+    let bytes = package::flags_csv(&checked.flags)?;
     std::fs::write(out, bytes).map_err(|e| anyhow!("{}: {e}", out.display()))?;
-    tell(&format!("{} flags written to {}", rows.len(), out.display()));
+    tell(&format!("{} flags written to {}", checked.flags.len(), out.display()));
+    for (station, cause) in &checked.causes {
+        let n = cause.flags.len();
+        let flags = if n == 1 { "flag" } else { "flags" };
+        tell(&format!("{station}: {} ({n} {flags}). {}", cause.kind.title(), cause.reason));
+    }
+    let things = if checked.waiting == 1 { "thing" } else { "things" };
+    tell(&format!("{} {things} to decide", checked.waiting));
     Ok(())
 }

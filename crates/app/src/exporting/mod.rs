@@ -257,6 +257,7 @@ pub fn package<'a>(
             .iter()
             .map(|t| (channel_row(t), t.readings(selection, origins, Arc::clone(&numbers))))
             .collect(),
+        references: Vec::new(),
         clock_checks: records()
             .flat_map(|r| r.clock_checks.iter().map(|(node, check)| clock_row(node, check)))
             .collect(),

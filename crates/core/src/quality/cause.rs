@@ -1,15 +1,53 @@
-//! What explains several flags at once: findings of a node or a station, not of a channel.
+//! What explains several flags at once: findings of a node, a port or a station, not of a channel.
+//!
+//! Every explanation that fits is made a [`Cause`] with the flags that it would explain; the one that explains most is taken, its flags are
+//! taken away, and the search goes on with what is left. A flag has one cause at most.
 
-use super::{Channel, Flag, Test};
-use crate::units::{SpanSeconds, UnixSeconds, coded};
+mod instruments;
+mod nodes;
+mod soil;
+
+use super::{Channel, Event, Flag, StationContext, Test};
+use crate::units::{Grade, SpanSeconds, UnixSeconds, coded};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
 
 coded!(
-    /// What can go wrong beyond a single channel.
+    /// What can go wrong beyond a single flag.
     CauseKind {
         /// A node sent nothing, or nothing of it arrived.
         SilentNode = "silent_node",
+        /// Two ports carried each other's probe.
+        SwappedPorts = "swapped_ports",
+        /// A node's clock was set, back or ahead.
+        ClockSet = "clock_set",
+        /// A node's clock drifted, or began anew.
+        ClockWrong = "clock_wrong",
+        /// A probe lies at another depth than is noted.
+        WrongDepth = "wrong_depth",
+        /// The supply ran down.
+        LowPower = "low_power",
+        /// Water stood in the box.
+        WetBox = "wet_box",
+        /// Water runs along a cable or a wall.
+        Bypass = "bypass",
+        /// One plug that touches badly.
+        BadPlug = "bad_plug",
+        /// Single readings that stray.
+        StrayReadings = "stray_readings",
+        /// A probe that does not feel the soil any more.
+        DeadProbe = "dead_probe",
+        /// Twins that drift apart.
+        TwinsApart = "twins_apart",
+        /// The sun shines on an air thermometer.
+        SunlitAir = "sunlit_air",
+        /// Water that no gauge saw.
+        UnseenWater = "unseen_water",
+        /// Frost in the soil.
+        Frost = "frost",
+        /// Somebody was at the station.
+        AtWork = "at_work",
+        /// A backlog that came later, or records that came again.
+        SentAgain = "sent_again",
     }
 );
 
@@ -19,11 +57,55 @@ impl CauseKind {
     pub const fn title(self) -> &'static str {
         match self {
             Self::SilentNode => "Node silent",
+            Self::SwappedPorts => "Ports exchanged",
+            Self::ClockSet => "Clock set",
+            Self::ClockWrong => "Clock wrong",
+            Self::WrongDepth => "Wrong depth",
+            Self::LowPower => "Low power",
+            Self::WetBox => "Wet box",
+            Self::Bypass => "Water along the cable",
+            Self::BadPlug => "Bad plug",
+            Self::StrayReadings => "Stray readings",
+            Self::DeadProbe => "Probe without an answer",
+            Self::TwinsApart => "Twins apart",
+            Self::SunlitAir => "Sunlit air",
+            Self::UnseenWater => "Water that no gauge saw",
+            Self::Frost => "Frost",
+            Self::AtWork => "Somebody at work",
+            Self::SentAgain => "Came late or twice",
         }
     }
 }
 
-/// One thing that explains flags of several channels.
+/// What would put a cause right. Raw readings stay as they are; what they mean changes.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case", tag = "mend")]
+pub enum Mend {
+    /// The probes of two ports change places for a while.
+    Exchange {
+        /// The node of both ports.
+        node: String,
+        /// The two ports.
+        ports: [String; 2],
+        /// The first reading of the exchange.
+        from: UnixSeconds,
+        /// The last one.
+        to: UnixSeconds,
+    },
+    /// A probe lies at another depth.
+    Depth {
+        /// Its node.
+        node: String,
+        /// Its port.
+        port: String,
+        /// A moment at which it is there.
+        at: UnixSeconds,
+        /// The depth that its daily wave of heat tells, cm.
+        depth_cm: f64,
+    },
+}
+
+/// One thing that explains flags of several channels, or many of one.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Cause {
     /// What it is.
@@ -38,42 +120,155 @@ pub struct Cause {
     pub flags: Vec<(usize, usize)>,
     /// One sentence that a person understands.
     pub reason: String,
+    /// What speaks against it, or what is not known; may be empty.
+    pub against: String,
+    /// What would put it right, if that can be said.
+    pub mend: Option<Mend>,
 }
 
-/// From this many channels of a node on, the same silence is the node's.
-const SHARED: usize = 3;
+/// A flag with where it stands.
+#[derive(Clone, Copy)]
+struct Found<'f> {
+    channel: usize,
+    place: usize,
+    flag: &'f Flag,
+}
 
-/// First and last missing reading, and the node.
-type Silence<'a> = (UnixSeconds, UnixSeconds, &'a str);
+impl Found<'_> {
+    const fn key(self) -> (usize, usize) {
+        (self.channel, self.place)
+    }
+}
 
-/// Finds what flags have in common.
-pub(super) fn causes(channels: &[Channel<'_>], flags: &[Vec<Flag>]) -> Vec<Cause> {
-    let mut silences: BTreeMap<Silence<'_>, Vec<(usize, usize)>> = BTreeMap::new();
-    for (c, of_channel) in flags.iter().enumerate() {
-        for (i, flag) in of_channel.iter().enumerate().filter(|(_, f)| f.test == Test::Gap) {
-            silences.entry((flag.start, flag.end, channels[c].node)).or_default().push((c, i));
+/// What a search for causes sees.
+struct Search<'s> {
+    channels: &'s [Channel<'s>],
+    events: &'s [Event],
+    found: Vec<Found<'s>>,
+}
+
+impl<'s> Search<'s> {
+    /// Flags of some tests.
+    fn of<'a>(&'a self, tests: &'a [Test]) -> impl Iterator<Item = Found<'s>> + 'a {
+        self.found.iter().copied().filter(|f| tests.contains(&f.flag.test))
+    }
+
+    fn node(&self, channel: usize) -> &'s str {
+        self.channels[channel].node
+    }
+
+    /// What is said of people at the station at either end of a stretch.
+    fn visited(&self, from: UnixSeconds, to: UnixSeconds) -> String {
+        let near = |t: UnixSeconds| {
+            self.events
+                .iter()
+                .any(|e| e.kind.is_at_work() && (e.start.0 - HOURS).max(0) <= t.0 && t.0 <= e.end.0 + HOURS)
+        };
+        match (near(from), near(to)) {
+            (true, true) => String::new(),
+            (true, false) => "No visit is noted at its end.".to_owned(),
+            (false, true) => "No visit is noted at its beginning.".to_owned(),
+            (false, false) => "No visit is noted at either end.".to_owned(),
         }
     }
-    let shared = silences.into_iter().filter(|(_, flags)| flags.len() >= SHARED);
-    let cause = |((start, end, node), explained): (Silence<'_>, Vec<(usize, usize)>)| {
-        let (first, of) = explained[0];
-        let long = SpanSeconds(end.0 - start.0 + channels[first].due_every()).in_words();
-        let missing = flags[first][of].readings;
-        let which = if node.is_empty() { "The node".to_owned() } else { node.to_owned() };
-        let reason = format!(
-            "{which} was silent for {long}: {missing} {} of {} channels are missing.",
-            if missing == 1 { "record" } else { "records" },
-            explained.len()
-        );
-        Cause { kind: CauseKind::SilentNode, node: node.to_owned(), start, end, flags: explained, reason }
+}
+
+/// A visit explains what happened within this on either side, s.
+const HOURS: i64 = 6 * 3600;
+
+/// Joins flags into stretches without a pause longer than `pause`.
+fn stretches(mut found: Vec<Found<'_>>, pause: i64) -> Vec<Vec<Found<'_>>> {
+    found.sort_by_key(|f| (f.flag.start, f.flag.end, f.channel, f.place));
+    let mut joined: Vec<(i64, Vec<Found<'_>>)> = Vec::new();
+    for f in found {
+        match joined.last_mut() {
+            Some((end, run)) if f.flag.start.0 <= end.saturating_add(pause) => {
+                *end = (*end).max(f.flag.end.0);
+                run.push(f);
+            }
+            _ => joined.push((f.flag.end.0, vec![f])),
+        }
+    }
+    joined.into_iter().map(|(_, run)| run).collect()
+}
+
+/// First and last moment of some flags; there is at least one.
+fn extent(found: &[Found<'_>]) -> (UnixSeconds, UnixSeconds) {
+    let start = found.iter().map(|f| f.flag.start).min().unwrap_or(UnixSeconds(0));
+    (start, found.iter().map(|f| f.flag.end).max().unwrap_or(start))
+}
+
+/// How many different channels flags are of.
+fn channels_of(found: &[Found<'_>]) -> usize {
+    let mut channels: Vec<usize> = found.iter().map(|f| f.channel).collect();
+    channels.sort_unstable();
+    channels.dedup();
+    channels.len()
+}
+
+/// A cause of flags that lie together.
+fn cause(search: &Search<'_>, kind: CauseKind, found: &[Found<'_>], reason: String) -> Cause {
+    let (start, end) = extent(found);
+    Cause {
+        kind,
+        node: search.node(found[0].channel).to_owned(),
+        start,
+        end,
+        flags: found.iter().map(|f| f.key()).collect(),
+        reason,
+        against: String::new(),
+        mend: None,
+    }
+}
+
+/// "3 channels", "1 channel".
+fn counted(n: usize, one: &str, many: &str) -> String {
+    format!("{n} {}", if n == 1 { one } else { many })
+}
+
+/// "12 h", of a stretch.
+fn long(start: UnixSeconds, end: UnixSeconds) -> String {
+    SpanSeconds(end.0 - start.0).in_words()
+}
+
+/// How much a cause is worth: what waits for a person counts, a condition little.
+fn worth(cause: &Cause, flags: &[Vec<Flag>]) -> usize {
+    let of = |(channel, place): &(usize, usize)| match flags[*channel][*place].grade {
+        Grade::Condition => 1,
+        Grade::Doubtful | Grade::Wrong => 20,
     };
-    shared.map(cause).collect()
+    cause.flags.iter().map(of).sum()
+}
+
+/// Finds what flags have in common: the explanation that is worth most first, until none explains two that are left.
+pub(super) fn causes(station: &StationContext<'_>, flags: &[Vec<Flag>]) -> Vec<Cause> {
+    let found = flags
+        .iter()
+        .enumerate()
+        .flat_map(|(channel, of)| of.iter().enumerate().map(move |(place, flag)| Found { channel, place, flag }));
+    let search = Search { channels: station.channels, events: station.events, found: found.collect() };
+    let mut candidates = nodes::causes(&search);
+    candidates.extend(instruments::causes(&search));
+    candidates.extend(soil::causes(&search));
+    candidates.sort_by_key(|c| (std::cmp::Reverse(worth(c, flags)), c.start, c.kind, c.node.clone()));
+    let mut taken: std::collections::HashSet<(usize, usize)> = std::collections::HashSet::new();
+    let mut causes = Vec::new();
+    for mut candidate in candidates {
+        candidate.flags.retain(|f| !taken.contains(f));
+        // One flag alone speaks for itself, unless there is something to mend.
+        if candidate.flags.len() >= 2 || (candidate.mend.is_some() && !candidate.flags.is_empty()) {
+            taken.extend(candidate.flags.iter().copied());
+            causes.push(candidate);
+        }
+    }
+    causes.sort_by(|a, b| (a.start, a.kind, &a.node).cmp(&(b.start, b.kind, &b.node)));
+    causes
 }
 
 #[cfg(test)]
 mod tests {
     use super::super::testing::{channel, series, without};
-    use super::super::{Settings, StationContext, check_station};
+    use super::super::{Settings, check_station};
     use super::*;
 
     #[test]

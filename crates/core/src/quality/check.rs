@@ -129,6 +129,6 @@ pub fn check_station(station: &StationContext<'_>, settings: &Settings) -> Findi
     for found in &mut flags {
         found.sort_by_key(|f| (f.start, f.test));
     }
-    let causes = causes(station.channels, &flags);
+    let causes = causes(station, &flags);
     Findings { flags, causes }
 }

@@ -47,7 +47,7 @@ mod water;
 mod wiggle;
 
 pub use burst::NoiseSettings;
-pub use cause::{Cause, CauseKind};
+pub use cause::{Cause, CauseKind, Mend};
 pub use check::{Findings, check_station};
 pub use clock::ClockSettings;
 pub use coded_event::EventKind;

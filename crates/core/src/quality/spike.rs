@@ -3,9 +3,9 @@
 use super::context::written;
 use super::definition::settings;
 use super::scene::Scene;
-use super::{Definition, Evidence, Flag, Noise, SpikeEvidence};
+use super::{Definition, Event, Evidence, Flag, Noise, SpikeEvidence};
 use crate::statistics::{median, quantile};
-use crate::units::{Grade, SpanSeconds};
+use crate::units::{Grade, Quantity, SpanSeconds};
 
 settings!(
     /// What is away and back.
@@ -59,6 +59,15 @@ pub(super) fn spikes(scene: &Scene<'_>, own: &SpikeSettings) -> Vec<Flag> {
     if of.channel.quantity.is_sum() {
         return Vec::new();
     }
+    // Who opens the box lets its air out, and works on its battery.
+    let inside = matches!(
+        of.channel.quantity,
+        Quantity::EnclosureHumidity | Quantity::PanelTemperature | Quantity::BatteryVoltage | Quantity::SignalStrength
+    );
+    let opened = |t: i64| {
+        let near = |e: &Event| e.kind.is_at_work() && e.start.0 - 3600 <= t && t <= e.end.0 + 3600;
+        inside && scene.station.events.iter().any(near)
+    };
     let x = &of.values;
     // Gusts, clouds and showers move the air as no soil moves.
     let calm = if of.channel.quantity.is_in_soil() { 1.0 } else { AIR_IS_RESTLESS };
@@ -68,6 +77,7 @@ pub(super) fn spikes(scene: &Scene<'_>, own: &SpikeSettings) -> Vec<Flag> {
     while i + 1 < x.len() {
         let away = (x[i] - x[i - 1]).abs();
         if away > 0.5 * threshold
+            && !opened(of.times[i])
             && let Some(d) = departure(scene, own, &noise, i, threshold)
         {
             i = d.last + 1;

@@ -14,6 +14,7 @@ pub use read::{PackageError, read_path, read_zip};
 pub use rows::Rows;
 pub(crate) use tables::parse_time;
 pub use tables::{
-    CalibrationRow, ChannelRow, ClockCheckRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow,
+    CalibrationRow, ChannelRow, ClockCheckRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, ReferenceRow,
+    StationRow,
 };
 pub use write::{flags_csv, write_zip};

@@ -95,13 +95,14 @@ type Files = HashMap<String, Vec<u8>>;
 /// The table that holds nearly everything.
 const READINGS: &str = "readings.csv";
 
-const TABLES: [&str; 11] = [
+const TABLES: [&str; 12] = [
     "datapackage.json",
     "stations.csv",
     "horizons.csv",
     "channels.csv",
     "readings.csv",
     "clock_checks.csv",
+    "references.csv",
     "events.csv",
     "calibrations.csv",
     "flags.csv",
@@ -202,6 +203,7 @@ fn package<R: Read>(files: &Files, readings: Option<(R, u64)>, mut faults: Fault
         horizons: table(files, "horizons.csv", &mut faults)?,
         channels,
         clock_checks: table(files, "clock_checks.csv", &mut faults)?,
+        references: table(files, "references.csv", &mut faults)?,
         events,
         calibrations: table(files, "calibrations.csv", &mut faults)?,
         flags: table(files, "flags.csv", &mut faults)?,

@@ -237,6 +237,27 @@ pub struct ClockCheckRow {
     pub note: String,
 }
 
+/// A row of `references.csv`: what was measured by hand beside a channel's probe, in its unit.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ReferenceRow {
+    /// The channel that it is held against.
+    pub channel: String,
+    /// When it was measured.
+    #[serde(with = "rfc3339_time")]
+    pub time: UnixSeconds,
+    /// What was measured.
+    pub value: f64,
+    /// Its standard uncertainty, if it is known.
+    #[serde(default)]
+    pub uncertainty: Option<f64>,
+    /// `thermometer`, `core` or `handheld`.
+    #[serde(default)]
+    pub kind: String,
+    /// Whatever else there is to say.
+    #[serde(default)]
+    pub note: String,
+}
+
 /// A row of `events.csv`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct EventRow {
@@ -359,6 +380,8 @@ pub struct Package<R = Rows> {
     pub channels: Vec<(ChannelRow, R)>,
     /// One row a check of a clock; the file is left out where there is none.
     pub clock_checks: Vec<ClockCheckRow>,
+    /// What was measured by hand; it is read and held against the record by `ebrel check`.
+    pub references: Vec<ReferenceRow>,
     /// One row an event, in order of time.
     pub events: Vec<EventRow>,
     /// One row a curve, with its first moment.
