@@ -237,7 +237,15 @@ impl StationRecord {
     /// # Errors
     /// [`StoreError`] if there is no such station or the database cannot be read.
     pub async fn load(store: &Store, station_id: i64) -> Result<Self, StoreError> {
-        let mut record = Self::outline(store, station_id).await?;
+        Self::load_as(store, station_id, &store.placements(station_id).await?).await
+    }
+
+    /// As [`Self::load`], if the station's placements were these.
+    ///
+    /// # Errors
+    /// As there.
+    pub async fn load_as(store: &Store, station_id: i64, placements: &[Placement]) -> Result<Self, StoreError> {
+        let mut record = Self::outline_as(store, station_id, placements).await?;
         let clocks = record.clocks();
         let series = store.series_at(station_id).await?;
         let (repeats, delivered) = (store.repeats_at(station_id).await?, store.deliveries_at(station_id).await?);
@@ -281,13 +289,17 @@ impl StationRecord {
     /// # Errors
     /// [`StoreError`] if there is no such station or the database cannot be read.
     pub async fn outline(store: &Store, station_id: i64) -> Result<Self, StoreError> {
+        Self::outline_as(store, station_id, &store.placements(station_id).await?).await
+    }
+
+    async fn outline_as(store: &Store, station_id: i64, placements: &[Placement]) -> Result<Self, StoreError> {
         let station = store.station(station_id).await?;
         let study = store.study(station.study_id).await?;
         let soil = store.profile(station_id).await?;
         let calibrations = store.calibrations_at(station_id).await?;
         let standing = store.corrections_at(station_id).await?;
         let mut channels = Vec::new();
-        for channel in store.channels(station_id).await? {
+        for channel in store.channels_through(station_id, placements).await? {
             let probe = &channel.placement.probe;
             let horizon = channel.placement.depth_cm.and_then(|d| soil.at(d));
             let history = if channel.stream.quantity == Quantity::RawOutput {

@@ -118,6 +118,8 @@ mod tests {
             start,
             end,
             reason: String::new(),
+            against: String::new(),
+            mend: None,
         };
         let gap = |stream, cause| StoredFlag { cause, ..stored(stream, Test::Gap, 0, Grade::Condition) };
         let mut flags: Vec<StoredFlag> = (1..=12).map(|s| gap(s, Some(7))).collect();

@@ -118,7 +118,7 @@ async fn a_verdict_brings_readings_back_or_takes_them_out_and_outlives_a_new_run
     assert!(brought_back >= 1 && brought_back <= under, "{brought_back} of {under} readings between first and last");
     reviewing::run(&store, 1).await.unwrap();
     assert_eq!(left_out(&store).await, before - brought_back, "a new run leaves the verdict");
-    store.undo_decisions(&kept, UnixSeconds(to.0)).await.unwrap();
+    store.undo_decisions(&kept, "T. Quill", UnixSeconds(to.0)).await.unwrap();
     assert_eq!(left_out(&store).await, before);
 }
 

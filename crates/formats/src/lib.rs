@@ -18,6 +18,8 @@ pub mod package;
 pub mod site;
 pub mod wide;
 
+pub use formula::harmless;
+
 use ebrel_core::units::UnixSeconds;
 
 /// A time as RFC 3339 in UTC with whole seconds: `2026-06-22T08:30:00Z`.

@@ -2,7 +2,7 @@
 
 use crate::verdicts::{EffectiveVerdict, standing};
 use crate::{Store, StoreError, Unit};
-use ebrel_core::quality::{CauseKind, Evidence, Findings, Flag, Test};
+use ebrel_core::quality::{CauseKind, Evidence, Findings, Flag, Mend, Test};
 use ebrel_core::series::Belief;
 use ebrel_core::units::{Grade, UnixSeconds};
 use std::collections::HashMap;
@@ -27,7 +27,7 @@ pub struct StoredFlag {
 }
 
 /// What explains flags of several channels, as it is kept.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct StoredCause {
     /// Row number; changes with every run.
     pub id: i64,
@@ -41,6 +41,10 @@ pub struct StoredCause {
     pub end: UnixSeconds,
     /// What is said of it, its numbers included.
     pub reason: String,
+    /// What speaks against it; may be empty.
+    pub against: String,
+    /// What would put it right, if that can be said.
+    pub mend: Option<Mend>,
 }
 
 impl StoredFlag {
@@ -179,14 +183,16 @@ impl Store {
     /// [`StoreError`] if the database cannot be read.
     pub async fn causes(&self, station: i64) -> Result<Vec<StoredCause>, StoreError> {
         let rows = sqlx::query!(
-            "SELECT id, kind, node, starts, ends, reason FROM cause WHERE station_id = ? ORDER BY starts, id",
+            "SELECT id, kind, node, starts, ends, reason, against, mend FROM cause WHERE station_id = ? ORDER BY starts, id",
             station
         );
         let rows = rows.fetch_all(&self.pool).await?.into_iter();
         let causes = rows.filter_map(|r| {
             let kind = CauseKind::from_code(&r.kind)?;
             let (start, end) = (UnixSeconds(r.starts), UnixSeconds(r.ends));
-            Some(StoredCause { id: r.id, kind, node: r.node, start, end, reason: r.reason })
+            // A mend that this version does not know is none.
+            let mend = r.mend.and_then(|json| serde_json::from_str(&json).ok());
+            Some(StoredCause { id: r.id, kind, node: r.node, start, end, reason: r.reason, against: r.against, mend })
         });
         Ok(causes.collect())
     }
@@ -205,14 +211,17 @@ impl Unit {
         let mut explained: HashMap<(usize, usize), i64> = HashMap::new();
         for cause in &found.findings.causes {
             let (kind, starts, ends) = (cause.kind.code(), cause.start.0, cause.end.0);
+            let mend = cause.mend.as_ref().map(serde_json::to_string).transpose()?;
             let done = sqlx::query!(
-                "INSERT INTO cause (station_id, kind, node, starts, ends, reason) VALUES (?, ?, ?, ?, ?, ?)",
+                "INSERT INTO cause (station_id, kind, node, starts, ends, reason, against, mend) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
                 station,
                 kind,
                 cause.node,
                 starts,
                 ends,
-                cause.reason
+                cause.reason,
+                cause.against,
+                mend
             );
             let id = done.execute(&mut *tx).await?.last_insert_rowid();
             explained.extend(cause.flags.iter().map(|flag| (*flag, id)));

@@ -6,6 +6,7 @@ use crate::streams::Stream;
 use crate::unit::meaning_changed;
 use crate::{Store, StoreError, Unit};
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
+use serde::{Deserialize, Serialize};
 
 /// A probe at a port and in the soil from one time to another.
 #[derive(Debug, Clone, PartialEq)]
@@ -48,7 +49,7 @@ impl Placement {
 }
 
 /// A placement that is to be made.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct NewPlacement {
     /// The node's row.
     pub node_id: i64,
@@ -162,8 +163,19 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn channels(&self, station: i64) -> Result<Vec<StoredChannel>, StoreError> {
+        self.channels_through(station, &self.placements(station).await?).await
+    }
+
+    /// The channels of a station if its placements were these.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn channels_through(
+        &self,
+        station: i64,
+        placements: &[Placement],
+    ) -> Result<Vec<StoredChannel>, StoreError> {
         let streams = self.streams(station).await?;
-        let placements = self.placements(station).await?;
         let mut channels: Vec<StoredChannel> = streams
             .iter()
             .flat_map(|s| {

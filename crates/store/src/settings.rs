@@ -4,6 +4,7 @@ use crate::unit::station_changed;
 use crate::{Store, StoreError};
 use ebrel_core::quality::{Settings, Test};
 use ebrel_core::units::UnixSeconds;
+use std::collections::BTreeMap;
 
 /// A number that somebody set.
 #[derive(Debug, Clone, PartialEq)]
@@ -22,7 +23,39 @@ pub struct OwnSetting {
     pub at: UnixSeconds,
 }
 
+/// What was set at one time, as a whole.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SettingVersion {
+    /// Number of it, by which packages name it.
+    pub id: i64,
+    /// The station; `None`: all stations of the study.
+    pub station: Option<i64>,
+    /// "test.key" and its number; what is not among them is as usual.
+    pub numbers: BTreeMap<String, f64>,
+    /// Who set it.
+    pub by: String,
+    /// Moment of it, seconds of UTC.
+    pub at: UnixSeconds,
+}
+
 impl Store {
+    /// Every version of a study's settings, the newest first: those for all of its stations and those for single ones.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn setting_versions(&self, study: i64) -> Result<Vec<SettingVersion>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT id, station_id, numbers, set_by, set_at FROM setting_version WHERE study_id = ? ORDER BY id DESC",
+            study
+        );
+        let mut versions = Vec::new();
+        for r in rows.fetch_all(&self.pool).await? {
+            let (numbers, at) = (serde_json::from_str(&r.numbers)?, UnixSeconds(r.set_at));
+            versions.push(SettingVersion { id: r.id, station: r.station_id, numbers, by: r.set_by, at });
+        }
+        Ok(versions)
+    }
+
     /// What was set in a study, for all of its stations and for single ones.
     ///
     /// # Errors
@@ -91,6 +124,19 @@ impl Store {
             .execute(&mut *tx)
             .await?;
         }
+        let numbers: BTreeMap<String, f64> =
+            set.iter().map(|(test, key, value)| (format!("{}.{key}", test.code()), *value)).collect();
+        let numbers = serde_json::to_string(&numbers)?;
+        sqlx::query!(
+            "INSERT INTO setting_version (study_id, station_id, numbers, set_by, set_at) VALUES (?, ?, ?, ?, ?)",
+            study,
+            station,
+            numbers,
+            by,
+            at.0
+        )
+        .execute(&mut *tx)
+        .await?;
         let stations = sqlx::query_scalar!(
             r#"SELECT id AS "id!" FROM station WHERE study_id = ?1 AND (?2 IS NULL OR id = ?2)"#,
             study,
@@ -125,5 +171,8 @@ mod tests {
         assert_eq!(sigmas().await, 10.0);
         store.keep_settings(1, None, &[(Test::Spike, "sigmas", -1.0)], "N. Arvel", at).await.unwrap();
         assert_eq!(sigmas().await, 8.0, "a number out of range does not stand");
+        let versions = store.setting_versions(1).await.unwrap();
+        assert_eq!(versions.iter().map(|v| v.station).collect::<Vec<_>>(), [None, Some(station), Some(station), None]);
+        assert_eq!(versions[2].numbers, [("spike.sigmas".to_owned(), 12.0)].into());
     }
 }

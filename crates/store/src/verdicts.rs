@@ -28,6 +28,15 @@ pub struct Decision {
     pub at: UnixSeconds,
 }
 
+/// A decision with what became of it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct KeptDecision {
+    /// The decision.
+    pub decision: Decision,
+    /// Who took it back, as far as that was kept, and when.
+    pub undone: Option<(String, UnixSeconds)>,
+}
+
 /// The verdict that stands on a flag.
 #[derive(Debug, Clone, PartialEq)]
 pub struct EffectiveVerdict {
@@ -44,7 +53,8 @@ pub struct EffectiveVerdict {
 }
 
 /// The newest decision on this stream and test that covers most of the flag.
-pub(crate) fn standing(decisions: &[Decision], stream: i64, flag: &Flag) -> Option<EffectiveVerdict> {
+#[must_use]
+pub fn standing(decisions: &[Decision], stream: i64, flag: &Flag) -> Option<EffectiveVerdict> {
     decisions
         .iter()
         .filter(|d| d.stream_id == stream && d.test == flag.test && covers(d, flag))
@@ -82,15 +92,50 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses.
-    pub async fn undo_decisions(&self, ids: &[i64], at: UnixSeconds) -> Result<(), StoreError> {
+    pub async fn undo_decisions(&self, ids: &[i64], by: &str, at: UnixSeconds) -> Result<(), StoreError> {
         let mut tx = self.write().await?;
         for id in ids {
-            sqlx::query!("UPDATE verdict SET undone_at = ? WHERE id = ? AND undone_at IS NULL", at.0, id)
-                .execute(&mut *tx)
-                .await?;
+            sqlx::query!(
+                "UPDATE verdict SET undone_at = ?, undone_by = ? WHERE id = ? AND undone_at IS NULL",
+                at.0,
+                by,
+                id
+            )
+            .execute(&mut *tx)
+            .await?;
         }
         tx.commit().await?;
         Ok(())
+    }
+
+    /// Every decision at a station, also those that were taken back, the newest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn all_decisions(&self, station: i64) -> Result<Vec<KeptDecision>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT v.id, v.stream_id, v.test, v.starts, v.ends, v.decision, v.reason, v.decided_by, v.decided_at,
+                    v.undone_by, v.undone_at
+             FROM verdict v JOIN stream s ON s.id = v.stream_id JOIN node n ON n.id = s.node_id
+             WHERE n.station_id = ? ORDER BY v.id DESC",
+            station
+        );
+        let kept = rows.fetch_all(&self.pool).await?.into_iter().filter_map(|r| {
+            let (test, verdict) = Test::from_code(&r.test).zip(Verdict::from_code(&r.decision))?;
+            let decision = Decision {
+                id: r.id,
+                stream_id: r.stream_id,
+                test,
+                start: UnixSeconds(r.starts),
+                end: UnixSeconds(r.ends),
+                verdict,
+                reason: r.reason,
+                by: r.decided_by,
+                at: UnixSeconds(r.decided_at),
+            };
+            Some(KeptDecision { decision, undone: r.undone_at.map(|at| (r.undone_by, UnixSeconds(at))) })
+        });
+        Ok(kept.collect())
     }
 
     /// Decisions in force at a station.
@@ -232,7 +277,7 @@ mod tests {
         let standing = flags.iter().find_map(|f| f.verdict.clone()).unwrap();
         assert_eq!((standing.verdict, standing.reason.as_str()), (Verdict::LeftOut, "mouse"));
 
-        store.undo_decisions(&ids, UnixSeconds(6)).await.unwrap();
+        store.undo_decisions(&ids, "T. Quill", UnixSeconds(6)).await.unwrap();
         assert!(store.flags(1).await.unwrap().iter().all(|f| f.waits()));
         assert_eq!(store.waiting(1, None).await.unwrap(), 2);
     }

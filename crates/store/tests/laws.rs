@@ -199,7 +199,7 @@ async fn decisions_stand_all_or_none_and_an_undone_one_is_undone_once() {
     let ids = rig.store.decide(&[decision(stream_id, 0), decision(stream_id, 9000)]).await.unwrap();
     assert_eq!(rig.store.verdicts(rig.station).await.unwrap().len(), 2);
     for _ in 0..2 {
-        rig.store.undo_decisions(&ids[..1], UnixSeconds(6)).await.unwrap();
+        rig.store.undo_decisions(&ids[..1], "T. Quill", UnixSeconds(6)).await.unwrap();
         let standing = rig.store.verdicts(rig.station).await.unwrap();
         assert_eq!(standing.iter().map(|d| (d.id, d.start.0)).collect::<Vec<_>>(), [(ids[1], 9000)]);
     }

@@ -37,6 +37,10 @@ const AROUND: i64 = 7 * SpanSeconds::DAY.0;
 const LEAST: usize = 5;
 /// A season is never calmer than this share of the usual stray of the whole record.
 const CALMEST: f64 = 0.6;
+/// Neighbouring differences of noise correlate by −0.5; what correlates less is moved, not shaken.
+const SHAKEN: f64 = -0.2;
+/// Gusts, clouds and showers shake the air as no soil is shaken.
+const AIR_IS_RESTLESS: f64 = 1.6;
 /// A burst this many times as wild as the threshold leaves nothing to use.
 const USELESS: f64 = 4.0;
 
@@ -60,10 +64,10 @@ pub(super) fn bursts(scene: &Scene<'_>, own: &NoiseSettings) -> Vec<Flag> {
     let blocks = blocks(&of.times, &of.values, &strays, per_block);
     let usual = usual(&blocks);
     // Where a record stood still it has no noise of its own: a part of what is usual in all of it stands in.
-    let mut all: Vec<f64> = blocks.iter().map(|b| b.stray).collect();
-    let least = CALMEST * quantile(&mut all, 0.5).unwrap_or(0.0);
+    let least = CALMEST * usual_stray(&strays);
     let floor = own.resolutions * noise.resolution;
-    let threshold = |i: usize| (own.times * usual[i].max(least)).max(floor);
+    let calm = if of.channel.quantity.is_in_soil() { 1.0 } else { AIR_IS_RESTLESS };
+    let threshold = |i: usize| (calm * own.times * usual[i].max(least)).max(floor);
     let bridge = (OVER / of.interval) as usize / (per_block / 4).max(1);
     let frozen =
         |at: i64| scene.found.iter().filter(|f| f.test == Test::Frozen).any(|f| (f.start.0..=f.end.0).contains(&at));
@@ -76,12 +80,21 @@ pub(super) fn bursts(scene: &Scene<'_>, own: &NoiseSettings) -> Vec<Flag> {
         let shakes = |i: &usize| strays[*i] > 0.5 * own.times * calm;
         let (Some(first), Some(last)) = ((from..to).find(shakes), (from..to).rev().find(shakes)) else { continue };
         let span = (of.times[first], of.times[last]);
-        if (span.1 - span.0) as f64 >= own.hours * 3600.0 {
+        let shaken = shaken(&of.values[first..=last]) <= SHAKEN;
+        if shaken && (span.1 - span.0) as f64 >= own.hours * 3600.0 {
             let worst = blocks[a..=b].iter().map(|block| block.stray).fold(0.0, f64::max);
             flags.push(flag(scene, span, last - first + 1, (worst, calm, worst / threshold(a))));
         }
     }
     flags
+}
+
+/// How far each change is taken back by the next: the correlation of neighbouring differences. It is −0.5 for noise, whose readings know
+/// nothing of each other, and near 0 for soil that takes up showers and drains between them.
+fn shaken(x: &[f64]) -> f64 {
+    let steps = || x.windows(2).map(|w| w[1] - w[0]);
+    let together: f64 = steps().zip(steps().skip(1)).map(|(a, b)| a * b).sum();
+    together / steps().map(|d| d * d).sum::<f64>().max(f64::MIN_POSITIVE)
 }
 
 /// Sums come in showers, a radio and a supply have a restlessness of their own.
@@ -99,6 +112,15 @@ fn strays(t: &[i64], x: &[f64], interval: i64) -> Vec<f64> {
         }
     }
     strays
+}
+
+/// The median stray of a whole record, by its upper quartile: where many readings lie on a line with their neighbours, a median says nothing.
+fn usual_stray(strays: &[f64]) -> f64 {
+    /// Upper quartile over median of the absolute value of normal noise.
+    const QUARTILE: f64 = 1.150_349 / 0.674_490;
+    let stride = (strays.len() / 20_000).max(1);
+    let mut some: Vec<f64> = strays.iter().copied().step_by(stride).filter(|s| s.is_finite()).collect();
+    quantile(&mut some, 0.75).unwrap_or(0.0) / QUARTILE
 }
 
 /// Medians over `long` readings, one every quarter of that.

@@ -21,7 +21,7 @@ settings!(
         /// Before it, beside the time that a front takes to the depth, it was dry for so long.
         dry_hours: 24.0 in 0.0..=2400.0 "h",
         /// It takes no longer than this: what is slower seeps.
-        hours: 12.0 in 0.5..=240.0 "h",
+        hours: 10.0 in 0.5..=240.0 "h",
     }
 );
 
@@ -196,7 +196,10 @@ fn tell(
     let leaves = (lowest.0..view.values.len()).find(|i| level(view.values[*i]) > lowest.1 + 0.1 * (peak - lowest.1))?;
     let reaches = (leaves..view.values.len()).find(|i| level(view.values[*i]) > lowest.1 + 0.95 * (peak - lowest.1))?;
     let span = (view.times[leaves], view.times[reaches.max(leaves)]);
-    if (span.1 - span.0) as f64 > own.hours * 3600.0 {
+    let depth = of.channel.depth_cm.unwrap_or(0.0);
+    let dry_for = (own.dry_hours * 3600.0) as i64 + front_takes(depth).min(3 * SpanSeconds::DAY.0);
+    let dry = scene.water.dry_before(span.0).is_some_and(|long| long >= dry_for - BACK * 3600);
+    if !dry || (span.1 - span.0) as f64 > own.hours * 3600.0 {
         return None;
     }
     let reason = format!(

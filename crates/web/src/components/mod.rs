@@ -4,3 +4,4 @@ pub mod dig;
 pub mod fields;
 pub mod section;
 pub mod strips;
+pub mod trace;

@@ -1,6 +1,9 @@
 //! The room Review: what waits for a verdict, the most damaging first, beside the strips; and what the tests go by.
 
 mod contradictions;
+mod decided;
+mod like;
+mod repair;
 mod tests;
 
 use crate::components::strips::{Drawing, drawing};
@@ -19,6 +22,7 @@ use ebrel_app::reviewing::{self, FlagGroup, matters};
 use ebrel_core::quality::Test;
 use ebrel_core::roles::Role;
 use ebrel_core::units::{Grade, Verdict};
+use ebrel_store::flags::StoredFlag;
 use ebrel_store::verdicts::Decision;
 use serde::{Deserialize, Serialize};
 
@@ -29,6 +33,9 @@ pub fn routes(routes: &mut Routes<'_>) {
     routes.post("/stations/{id}/review/undo", Least::Member(Role::Researcher), undo);
     routes.post("/stations/{id}/review/run", Least::Member(Role::Researcher), run_again);
     contradictions::routes(routes);
+    decided::routes(routes);
+    like::routes(routes);
+    repair::routes(routes);
     tests::routes(routes);
 }
 
@@ -47,6 +54,22 @@ struct Item {
     show: &'static str,
     verdict: Option<String>,
     verdict_ids: String,
+    /// What speaks against the cause; may be empty.
+    against: String,
+    /// The cause that can be mended.
+    mend: Option<i64>,
+    /// What the cause explains, if there are several.
+    under: Vec<Under>,
+    /// The flag whose likes can be decided on together; `None`: it has none, or does not wait.
+    like: Option<i64>,
+}
+
+/// A finding that waits under its cause.
+struct Under {
+    mark: &'static str,
+    place: String,
+    when: String,
+    reason: String,
 }
 
 struct Choice {
@@ -116,15 +139,15 @@ async fn show(
     let shell = Shell::within(&state, &actor, "Review", Room::Review, study, Some(station)).await?;
     let answer = match waiting {
         0 => "Nothing waits for a verdict.".to_owned(),
-        1 => "1 span waits for a verdict.".to_owned(),
-        n => format!("{n} spans wait for a verdict."),
+        1 => "1 thing waits for a verdict.".to_owned(),
+        n => format!("{n} things wait for a verdict."),
     };
     page(&ReviewPage {
         shell,
         station: station.name.clone(),
         id: *id,
         answer,
-        items: taken.into_iter().map(|m| item(m, &record)).collect(),
+        items: taken.into_iter().map(|m| item(m, &record, &all)).collect(),
         states,
         tests: choices(std::iter::once((String::new(), "all tests".to_owned())).chain(tests).collect(), &filter.test),
         depths: choices(
@@ -146,20 +169,34 @@ fn in_state(matter: &FlagGroup, state: &str) -> bool {
     }
 }
 
+/// Where one finding is.
+fn place_of(flag: &StoredFlag, record: &StationRecord) -> String {
+    let here = record.channels.iter().find(|c| c.channel.stream.id == flag.stream_id);
+    here.map_or_else(String::new, |c| match c.quantity() {
+        q if q.is_in_soil() => format!("{}, {}", c.channel.label(), q.words()),
+        _ => c.channel.label(),
+    })
+}
+
 /// Where a matter is: a depth, a channel in the air, or the whole node.
 fn place(matter: &FlagGroup, record: &StationRecord) -> String {
     let lead = matter.lead();
     let Some(channel) = record.channels.iter().find(|c| c.channel.stream.id == lead.stream_id) else {
         return String::new();
     };
-    if matter.flags.len() > 1 {
-        format!("{}, {} channels", channel.channel.stream.node, matter.flags.len())
-    } else {
-        channel.channel.label()
+    let mut streams: Vec<i64> = matter.flags.iter().map(|f| f.stream_id).collect();
+    streams.sort_unstable();
+    streams.dedup();
+    match streams.len() {
+        1 => channel.channel.label(),
+        n => format!("{}, {n} channels", channel.channel.stream.node),
     }
 }
 
-fn item(matter: &FlagGroup, record: &StationRecord) -> Item {
+/// Findings under a cause that a page lists; the rest is counted by the cause itself.
+const UNDER: usize = 60;
+
+fn item(matter: &FlagGroup, record: &StationRecord, all: &[FlagGroup]) -> Item {
     let lead = matter.lead();
     let test = lead.flag.test.definition();
     let title = matter.cause.as_ref().map_or(test.title, |c| c.kind.title());
@@ -177,15 +214,29 @@ fn item(matter: &FlagGroup, record: &StationRecord) -> Item {
         let why = if v.reason.is_empty() { String::new() } else { format!(": {}", v.reason) };
         format!("{done} by {}, {}{why}", v.by, moment(v.at, offset))
     });
+    let alike = |g: &&FlagGroup| g.waits() && g.cause.is_none() && g.lead().flag.test == lead.flag.test;
+    let like = (matter.cause.is_none() && matter.waits() && all.iter().filter(alike).count() > 1).then_some(lead.id);
+    let under = |f: &StoredFlag| Under {
+        mark: f.flag.test.definition().mark,
+        place: place_of(f, record),
+        when: span(f.flag.start, f.flag.end, offset),
+        reason: f.flag.reason.clone(),
+    };
+    let several = matter.flags.len() > 1;
+    let (start, end) = matter.cause.as_ref().map_or((lead.flag.start, lead.flag.end), |c| (c.start, c.end));
     Item {
+        against: matter.cause.as_ref().map_or_else(String::new, |c| c.against.clone()),
+        mend: matter.cause.as_ref().filter(|c| c.mend.is_some()).map(|c| c.id),
+        under: matter.flags.iter().filter(|_| several).take(UNDER).map(under).collect(),
+        like,
         flags: ids(matter.flags.iter().map(|f| f.id).collect()),
         test: title,
         mark: test.mark,
         place: format!("{}{what}", place(matter, record)),
-        when: span(lead.flag.start, lead.flag.end, offset),
+        when: span(start, end, offset),
         reason: matter.cause.as_ref().map_or(&lead.flag.reason, |c| &c.reason).clone(),
-        start: lead.flag.start.0,
-        end: lead.flag.end.0,
+        start: start.0,
+        end: end.0,
         grade: lead.flag.grade.code(),
         grade_words: match lead.flag.grade {
             Grade::Wrong => "wrong: left out unless you keep it",
@@ -255,6 +306,7 @@ struct UndoForm {
 
 async fn undo(
     state: web::Data<State>,
+    actor: Actor,
     id: web::Path<i64>,
     form: CheckedJson<UndoForm>,
 ) -> Result<web::Json<Outcome>, Problem> {
@@ -262,7 +314,7 @@ async fn undo(
     let study = state.store.study(station.study_id).await?;
     let here: Vec<i64> = state.store.verdicts(*id).await?.iter().map(|v| v.id).collect();
     let wanted: Vec<i64> = form.0.verdicts.into_iter().filter(|v| here.contains(v)).collect();
-    state.store.undo_decisions(&wanted, state.now(&study)).await?;
+    state.store.undo_decisions(&wanted, actor.name(), state.now(&study)).await?;
     Ok(web::Json(Outcome { verdicts: wanted, waiting: state.store.waiting(study.id, Some(*id)).await? }))
 }
 

@@ -1,5 +1,6 @@
 //! What each test looks for and goes by: read by everybody, set for a station or for all of its study.
 
+use super::repair::{Changes, changes};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::moment;
@@ -10,7 +11,7 @@ use crate::shell::{Room, Shell, page, say, see_other};
 use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_app::reviewing;
+use ebrel_app::{difference, reviewing};
 use ebrel_core::quality::{Setting, Settings, Test};
 use ebrel_core::roles::Role;
 use ebrel_core::units::{Grade, format_plain};
@@ -58,6 +59,19 @@ struct TestsPage {
     all: bool,
     tests: Vec<TestRow>,
     wrong: usize,
+    /// What would change at each station, if that was asked for.
+    preview: Vec<(String, Changes)>,
+    /// The numbers that the preview is of.
+    seen: String,
+    versions: Vec<Version>,
+}
+
+/// A version of the settings, for the list.
+struct Version {
+    number: i64,
+    set: String,
+    whom: String,
+    numbers: String,
 }
 
 /// For whom the numbers are.
@@ -87,7 +101,45 @@ async fn show(
     let here = if all { None } else { Some(station.id) };
     let typed = own.iter().filter(|s| s.station == here);
     let typed = typed.map(|s| (format!("{}.{}", s.test.code(), s.key), format_plain(s.value))).collect();
-    tests(&state, &actor, &study, &station, all, &typed).await
+    tests(&state, &actor, (&study, &station, all), &typed, (Vec::new(), String::new())).await
+}
+
+/// Versions that the page lists.
+const VERSIONS: usize = 12;
+
+async fn versions(state: &State, study: &Study) -> Result<Vec<Version>, Problem> {
+    let stations = state.store.stations(study.id).await?;
+    let whom = |id: Option<i64>| match id {
+        None => format!("all stations of {}", study.name),
+        Some(id) => stations.iter().find(|s| s.id == id).map_or_else(String::new, |s| s.name.clone()),
+    };
+    let kept = state.store.setting_versions(study.id).await?;
+    let words = |v: &ebrel_store::settings::SettingVersion| {
+        let each: Vec<String> = v.numbers.iter().map(|(key, n)| format!("{key} {}", format_plain(*n))).collect();
+        if each.is_empty() { "all as usual".to_owned() } else { each.join(", ") }
+    };
+    let version = |v: &ebrel_store::settings::SettingVersion| Version {
+        number: v.id,
+        set: format!("{}, {}", v.by, moment(v.at, study.utc_offset_minutes)),
+        whom: whom(v.station),
+        numbers: words(v),
+    };
+    Ok(kept.iter().take(VERSIONS).map(version).collect())
+}
+
+/// The settings of a station if these were set for it, or for its whole study.
+fn candidate(own: &[OwnSetting], station: i64, all: bool, set: &[(Test, &'static str, f64)]) -> Settings {
+    let mut settings = Settings::default();
+    // One that is not legal any more does not stand.
+    let mut take = |test, key: &str, value| drop(settings.set(test, key, value));
+    if all {
+        set.iter().for_each(|(test, key, value)| take(*test, key, *value));
+        own.iter().filter(|s| s.station == Some(station)).for_each(|s| take(s.test, &s.key, s.value));
+    } else {
+        own.iter().filter(|s| s.station.is_none()).for_each(|s| take(s.test, &s.key, s.value));
+        set.iter().for_each(|(test, key, value)| take(*test, key, *value));
+    }
+    settings
 }
 
 /// What stands where a field is left empty: the study's number for a station, the usual one for the study.
@@ -103,10 +155,9 @@ fn beneath(own: &[OwnSetting], all: bool) -> Settings {
 async fn tests(
     state: &State,
     actor: &Actor,
-    study: &Study,
-    station: &Station,
-    all: bool,
+    (study, station, all): (&Study, &Station, bool),
     typed: &Typed,
+    (preview, seen): (Vec<(String, Changes)>, String),
 ) -> Result<HttpResponse, Problem> {
     let own = state.store.own_settings(study.id).await?;
     let beneath = beneath(&own, all);
@@ -155,6 +206,9 @@ async fn tests(
         all,
         tests,
         wrong,
+        preview,
+        seen,
+        versions: versions(state, study).await?,
     })
 }
 
@@ -174,13 +228,28 @@ async fn keep(
             let text = typed.get(&path(*test, setting)).map_or("", String::as_str);
             match optional(text, setting.range) {
                 Ok(value) => set.extend(value.map(|v| (*test, setting.key, v))),
-                Err(_) => return tests(&state, &actor, &study, &station, all, &typed).await,
+                Err(_) => {
+                    let nothing = (Vec::new(), String::new());
+                    return tests(&state, &actor, (&study, &station, all), &typed, nothing).await;
+                }
             }
         }
     }
+    let stations = if all { state.store.stations(study.id).await? } else { vec![station.clone()] };
+    // Nothing holds before its effect was seen: the same numbers come again with the page that showed it.
+    let numbers = serde_json::to_string(&set).map_err(|e| Problem::Internal(e.to_string()))?;
+    if typed.contains_key("again") || typed.get("seen") != Some(&numbers) {
+        let own = state.store.own_settings(study.id).await?;
+        let mut preview = Vec::new();
+        for of in &stations {
+            let settings = candidate(&own, of.id, all, &set);
+            let change = difference::of_settings(&state.store, of.id, settings).await?;
+            preview.push((of.name.clone(), changes(&change, study.utc_offset_minutes)));
+        }
+        return tests(&state, &actor, (&study, &station, all), &typed, (preview, numbers)).await;
+    }
     let here = if all { None } else { Some(station.id) };
     state.store.keep_settings(study.id, here, &set, actor.name(), state.now(&study)).await?;
-    let stations = if all { state.store.stations(study.id).await? } else { vec![station.clone()] };
     let mut found = 0;
     for station in &stations {
         found += reviewing::run(&state.store, station.id).await?;

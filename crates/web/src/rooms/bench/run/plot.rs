@@ -1,5 +1,6 @@
 //! The picture of a run: samples, curves, prediction band, and residuals under it.
 
+use crate::components::trace::ticks;
 use crate::shell::figures::fixed;
 use ebrel_core::bench::Resolved;
 use ebrel_core::calibration::{Candidate, Form, Published};
@@ -61,16 +62,6 @@ pub struct Plot {
     pub main_bottom: f64,
     /// Width and height.
     pub size: (f64, f64),
-}
-
-/// Round numbers within a range.
-fn ticks(low: f64, high: f64) -> Vec<(f64, usize)> {
-    let rough = (high - low) / 7.0;
-    let power = 10f64.powf(rough.log10().floor());
-    let step = [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= rough).unwrap_or(rough);
-    let decimals = (-step.log10() + 1e-9).ceil().max(0.0) as usize;
-    let first = (low / step).ceil() as i64;
-    (first..).map(|i| i as f64 * step).take_while(|v| *v <= high).map(|v| (v, decimals)).take(20).collect()
 }
 
 fn path(points: impl Iterator<Item = (f64, f64)>) -> String {
@@ -145,8 +136,8 @@ pub fn draw(resolved: &Resolved, form: Form, others: &Beside<'_>) -> Option<Plot
         factory: known(others.factory),
         truth: known(others.truth),
         general: others.published_at.map(published).unwrap_or_default(),
-        x_ticks: ticks(x_low, x_high).into_iter().map(|t| tick(t, px(t.0))).collect(),
-        y_ticks: ticks(y_low, y_high).into_iter().map(|t| tick(t, py(t.0))).collect(),
+        x_ticks: ticks(x_low, x_high, 7.0).into_iter().map(|t| tick(t, px(t.0))).collect(),
+        y_ticks: ticks(y_low, y_high, 7.0).into_iter().map(|t| tick(t, py(t.0))).collect(),
         residual_zero: pr(0.0),
         residual_edge: fixed(edge, 3),
         residual_top,
@@ -201,11 +192,5 @@ mod tests {
     fn without_a_curve_there_is_no_drawing() {
         assert!(draw(&run(&[(850.0, 0.05), (1010.0, 0.1)]), Form::Line, &Beside::default()).is_none());
         assert!(draw(&run(&[(900.0, 0.05), (900.0, 0.1), (900.0, 0.2)]), Form::Line, &Beside::default()).is_none());
-    }
-
-    #[test]
-    fn ticks_are_round_numbers() {
-        let at: Vec<f64> = ticks(812.0, 1866.0).into_iter().map(|t| t.0).collect();
-        assert_eq!(at, [1000.0, 1200.0, 1400.0, 1600.0, 1800.0]);
     }
 }

@@ -1,0 +1,182 @@
+//! Lines of a few channels over a stretch of time, drawn by the server: what convinces, beside a finding or a mend.
+
+use crate::shell::figures::when;
+use ebrel_core::series::{View, Window, thin};
+use ebrel_core::units::{SpanSeconds, UnixSeconds, format_value};
+use std::fmt::Write as _;
+
+/// Width and height of the drawing, and the frame within it.
+const WIDTH: f64 = 560.0;
+const HEIGHT: f64 = 220.0;
+const LEFT: f64 = 52.0;
+const RIGHT: f64 = 548.0;
+const TOP: f64 = 12.0;
+const BOTTOM: f64 = 190.0;
+/// Readings of more columns than this show no more.
+const COLUMNS: usize = 480;
+
+/// A line that is to be drawn.
+pub struct Source<'v> {
+    /// What it is called at its end.
+    pub name: String,
+    /// Its readings, values as shown.
+    pub view: View<'v>,
+    /// Which of the dashes tells it from the others, from 0.
+    pub dash: usize,
+}
+
+/// A line as drawn.
+pub struct Line {
+    pub path: String,
+    pub class: String,
+    pub name: String,
+    pub y: f64,
+}
+
+/// A drawing.
+pub struct Trace {
+    pub lines: Vec<Line>,
+    /// Heights and words of the grid.
+    pub y_ticks: Vec<(f64, String)>,
+    /// Places and words of the time axis.
+    pub x_ticks: Vec<(f64, String)>,
+    /// From where to where it is shaded.
+    pub shade: Option<(f64, f64)>,
+    /// What the numbers are.
+    pub unit: String,
+    /// What it shows, for those who do not see it.
+    pub words: String,
+}
+
+/// What is drawn, beside the lines.
+pub struct Frame {
+    /// First and last moment.
+    pub span: (UnixSeconds, UnixSeconds),
+    /// The stretch that is meant.
+    pub shade: Option<(UnixSeconds, UnixSeconds)>,
+    /// Minutes from UTC.
+    pub offset: i64,
+    /// Unit of the values, as people write it.
+    pub unit: String,
+    /// What it shows.
+    pub words: String,
+}
+
+/// Round numbers within a range, about `most` of them at most, each with its decimals.
+pub fn ticks(low: f64, high: f64, most: f64) -> Vec<(f64, usize)> {
+    let rough = (high - low) / most;
+    let power = 10f64.powf(rough.log10().floor());
+    let step = [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= rough).unwrap_or(rough);
+    let decimals = (-step.log10() + 1e-9).ceil().max(0.0) as usize;
+    let first = (low / step).ceil() as i64;
+    (first..).map(|i| i as f64 * step).take_while(|v| *v <= high).map(|v| (v, decimals)).take(20).collect()
+}
+
+/// Draws lines; `None` if none of them has a reading there.
+pub fn draw(sources: &[Source<'_>], frame: Frame) -> Option<Trace> {
+    let (from, to) = (frame.span.0, frame.span.1 + SpanSeconds(1));
+    let window = Window::new(from, to, COLUMNS).ok()?;
+    let columns: Vec<_> = sources.iter().map(|s| thin(s.view, &window, |v| v)).collect();
+    let finite = |v: &&f64| v.is_finite();
+    let low = columns.iter().flat_map(|c| c.min.iter().filter(finite)).copied().fold(f64::INFINITY, f64::min);
+    let high = columns.iter().flat_map(|c| c.max.iter().filter(finite)).copied().fold(f64::NEG_INFINITY, f64::max);
+    if !low.is_finite() {
+        return None;
+    }
+    let margin = ((high - low) * 0.06).max(high.abs().max(1e-6) * 1e-3);
+    let (low, high) = (low - margin, high + margin);
+    let y = |v: f64| BOTTOM - (v - low) / (high - low) * (BOTTOM - TOP);
+    let x = |t: i64| LEFT + (t - from.0) as f64 / (to.0 - from.0) as f64 * (RIGHT - LEFT);
+    let line = |source: &Source<'_>, c: &ebrel_core::series::Columns| {
+        let mut path = String::new();
+        let (mut pen, mut last) = (false, BOTTOM);
+        for i in 0..COLUMNS {
+            if c.count[i] == 0 {
+                pen = false;
+                continue;
+            }
+            let at = LEFT + (i as f64 + 0.5) / COLUMNS as f64 * (RIGHT - LEFT);
+            // Of a column with many readings both ends are shown.
+            let _ = write!(path, "{}{at:.1} {:.1}", if pen { "L" } else { "M" }, y(c.min[i]));
+            if c.max[i] > c.min[i] {
+                let _ = write!(path, "V{:.1}", y(c.max[i]));
+            }
+            (pen, last) = (true, y(c.mean[i]));
+        }
+        Line { path, class: format!("line d{}", source.dash % 4), name: source.name.clone(), y: last }
+    };
+    let mut lines: Vec<Line> = sources.iter().zip(&columns).map(|(s, c)| line(s, c)).collect();
+    apart(&mut lines);
+    let y_ticks = ticks(low, high, 5.0).into_iter().map(|(v, decimals)| (y(v), format_value(v, decimals))).collect();
+    let span = to.0 - from.0;
+    let form = if span > 3 * SpanSeconds::DAY.0 { "%-d %b %Y" } else { "%-d %b %H:%M" };
+    let x_ticks =
+        (0..4).map(|k| from.0 + span * (2 * k + 1) / 8).map(|t| (x(t), when(UnixSeconds(t), frame.offset, form)));
+    let inside = |t: UnixSeconds| x(t.0).clamp(LEFT, RIGHT);
+    Some(Trace {
+        lines,
+        y_ticks,
+        x_ticks: x_ticks.collect(),
+        shade: frame.shade.map(|(a, b)| (inside(a), (inside(b) - inside(a)).max(1.5))),
+        unit: frame.unit,
+        words: frame.words,
+    })
+}
+
+/// Moves names at the ends of lines so far apart that each can be read.
+fn apart(lines: &mut [Line]) {
+    const LEAST: f64 = 13.0;
+    let mut order: Vec<usize> = (0..lines.len()).collect();
+    order.sort_by(|a, b| lines[*a].y.total_cmp(&lines[*b].y));
+    let mut above = f64::NEG_INFINITY;
+    for i in order {
+        lines[i].y = (lines[i].y + 4.0).max(above + LEAST).min(BOTTOM + 4.0);
+        above = lines[i].y;
+    }
+}
+
+/// The drawing's size, for the template.
+impl Trace {
+    pub const fn size(&self) -> (f64, f64) {
+        (WIDTH, HEIGHT)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn frame(words: &str) -> Frame {
+        Frame {
+            span: (UnixSeconds(0), UnixSeconds(9000)),
+            shade: Some((UnixSeconds(3000), UnixSeconds(6000))),
+            offset: 0,
+            unit: "m³/m³".into(),
+            words: words.into(),
+        }
+    }
+
+    #[test]
+    fn a_line_breaks_where_nothing_was_measured_and_nothing_draws_nothing() {
+        let (times, values) = ([0, 900, 1800, 7200, 8100], [0.1, 0.2, 0.15, 0.3, 0.3]);
+        let view = View { times: &times, values: &values };
+        let trace = draw(&[Source { name: "5 cm".into(), view, dash: 0 }], frame("moisture")).unwrap();
+        assert!(trace.lines[0].path.starts_with('M') && trace.lines[0].path.matches('M').count() >= 2);
+        assert!(trace.y_ticks.len() >= 3 && trace.y_ticks.iter().all(|(y, _)| (TOP..=BOTTOM).contains(y)));
+        let (x, wide) = trace.shade.unwrap();
+        assert!(x > LEFT && x + wide < RIGHT);
+        let none = View { times: &[], values: &[] };
+        assert!(draw(&[Source { name: String::new(), view: none, dash: 0 }], frame("")).is_none());
+        let flat = View { times: &times, values: &[0.2; 5] };
+        assert!(
+            draw(&[Source { name: String::new(), view: flat, dash: 0 }], frame("")).is_some(),
+            "equal values are drawn"
+        );
+    }
+
+    #[test]
+    fn ticks_are_round_numbers() {
+        let at: Vec<f64> = ticks(812.0, 1866.0, 7.0).into_iter().map(|t| t.0).collect();
+        assert_eq!(at, [1000.0, 1200.0, 1400.0, 1600.0, 1800.0]);
+    }
+}

@@ -1,0 +1,285 @@
+//! A cause and its mend: what would change, before and after side by side; made with a reason, and taken back.
+
+use crate::components::trace::{Frame, Source, Trace, draw};
+use crate::shell::actor::Actor;
+use crate::shell::errors::Problem;
+use crate::shell::figures::{grouped, moment, span};
+use crate::shell::forms::at_most;
+use crate::shell::guard::CheckedForm;
+use crate::shell::routes::{Least, Routes};
+use crate::shell::{Room, Shell, page, say, see_other};
+use crate::state::State;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_app::difference::{Difference, Told};
+use ebrel_app::record::{ChannelRecord, StationRecord};
+use ebrel_app::repairing::{self, Change, Proposal};
+use ebrel_core::quality::Mend;
+use ebrel_core::roles::Role;
+use ebrel_core::series::View;
+use ebrel_core::units::{SpanSeconds, UnixSeconds, format_short, unit_for_people};
+use ebrel_store::StoreError;
+use ebrel_store::placements::Placement;
+use serde::Deserialize;
+
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/stations/{id}/review/causes/{cause}", Least::Member(Role::Guest), show);
+    routes.post("/stations/{id}/review/causes/{cause}", Least::Member(Role::Researcher), mend);
+    routes.post("/stations/{id}/review/repairs/{repair}/undo", Least::Member(Role::Researcher), undo);
+}
+
+/// Findings of a list that a page shows; the rest is counted.
+const LISTED: usize = 12;
+const LONGEST_REASON: usize = 400;
+
+/// A finding that goes or comes.
+pub struct Line {
+    pub mark: &'static str,
+    pub words: String,
+    pub when: String,
+}
+
+/// What would change among the findings, for a page.
+pub struct Changes {
+    pub gone: Vec<Line>,
+    pub gone_count: usize,
+    pub come: Vec<Line>,
+    pub come_count: usize,
+    pub same: usize,
+    /// Verdicts that would stand on nothing.
+    pub verdicts: Vec<String>,
+    /// Channel, hours out now, hours out then.
+    pub hours: Vec<(String, String, String)>,
+}
+
+/// What would change, as a page shows it.
+pub fn changes(difference: &Difference, offset: i64) -> Changes {
+    let line = |t: &Told| {
+        let test = t.flag.test.definition();
+        let words = format!("{} at {}", test.title, t.place);
+        Line { mark: test.mark, words, when: span(t.flag.start, t.flag.end, offset) }
+    };
+    let verdict = |d: &ebrel_store::verdicts::Decision| {
+        format!("{} of {}, by {}", d.test.definition().title, span(d.start, d.end, offset), d.by)
+    };
+    let hours = |h: f64| grouped(h.round() as usize);
+    Changes {
+        gone: difference.gone.iter().take(LISTED).map(line).collect(),
+        gone_count: difference.gone.len(),
+        come: difference.come.iter().take(LISTED).map(line).collect(),
+        come_count: difference.come.len(),
+        same: difference.same,
+        verdicts: difference.verdicts.iter().map(verdict).collect(),
+        hours: difference.hours.iter().map(|h| (h.place.clone(), hours(h.before), hours(h.after))).collect(),
+    }
+}
+
+/// One placement as it is and as it would be.
+struct Row {
+    port: String,
+    was: String,
+    new: String,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/review/repair.html")]
+struct RepairPage {
+    shell: Shell,
+    id: i64,
+    cause: i64,
+    title: &'static str,
+    when: String,
+    reason: String,
+    against: String,
+    does: String,
+    rows: Vec<Row>,
+    before: Vec<Trace>,
+    after: Vec<Trace>,
+    changes: Changes,
+    why: String,
+    error: Option<String>,
+    may: bool,
+}
+
+async fn show(state: web::Data<State>, actor: Actor, path: web::Path<(i64, i64)>) -> Result<HttpResponse, Problem> {
+    let (id, cause) = path.into_inner();
+    shown(&state, &actor, (id, cause), String::new(), None).await
+}
+
+async fn shown(
+    state: &State,
+    actor: &Actor,
+    (id, cause): (i64, i64),
+    why: String,
+    error: Option<String>,
+) -> Result<HttpResponse, Problem> {
+    let proposal = repairing::propose(&state.store, id, cause).await?;
+    let (study, station) = (proposal.before.study.clone(), proposal.before.station.clone());
+    let shell = Shell::within(state, actor, "Mend", Room::Review, &study, Some(&station)).await?;
+    let offset = study.utc_offset_minutes;
+    let (before, after) = traces(&proposal, offset);
+    let may = shell.may(Role::Researcher);
+    page(&RepairPage {
+        shell,
+        id,
+        cause,
+        title: proposal.cause.kind.title(),
+        when: span(proposal.cause.start, proposal.cause.end, offset),
+        reason: proposal.cause.reason.clone(),
+        against: proposal.cause.against.clone(),
+        does: does(proposal.cause.mend.as_ref()),
+        rows: proposal.changes.iter().map(|c| row(c, offset)).collect(),
+        before,
+        after,
+        changes: changes(&proposal.difference, offset),
+        why,
+        error,
+        may,
+    })
+}
+
+/// What a mend does, in a sentence.
+pub fn does(mend: Option<&Mend>) -> String {
+    match mend {
+        None => String::new(),
+        Some(Mend::Exchange { ports: [a, b], .. }) => {
+            format!("Note that ports {a} and {b} carried each other's probe in that time.")
+        }
+        Some(Mend::Depth { port, depth_cm, .. }) => {
+            format!("Note {}\u{a0}cm as the depth of the probe at port {port}.", format_short(*depth_cm))
+        }
+    }
+}
+
+fn said(p: &Placement, offset: i64) -> String {
+    let depth = p.depth_cm.map_or_else(String::new, |d| format!(" at {}\u{a0}cm", format_short(d)));
+    let until = p.ends.map_or_else(|| "still there".to_owned(), |t| format!("until {}", moment(t, offset)));
+    format!("{}{depth}, from {}, {until}", p.probe.serial, moment(p.starts, offset))
+}
+
+fn row(change: &Change, offset: i64) -> Row {
+    let was = change.was.as_ref().map_or_else(|| "–".to_owned(), |p| said(p, offset));
+    Row { port: change.new.port.clone(), was, new: said(&change.new, offset) }
+}
+
+/// The channels of the ports concerned, before and after, moisture and temperature each in a drawing of its own.
+fn traces(proposal: &Proposal, offset: i64) -> (Vec<Trace>, Vec<Trace>) {
+    let ports: Vec<&str> = match &proposal.cause.mend {
+        Some(Mend::Exchange { ports, .. }) => ports.iter().map(String::as_str).collect(),
+        Some(Mend::Depth { port, .. }) => vec![port],
+        None => Vec::new(),
+    };
+    let (start, end) = (proposal.cause.start, proposal.cause.end);
+    // A wrong depth is seen in some days; an exchange with what was before and after it.
+    let whole = matches!(proposal.cause.mend, Some(Mend::Depth { .. }));
+    let (from, to) = if whole {
+        let middle = UnixSeconds(start.0.midpoint(end.0));
+        (middle + SpanSeconds(-4 * SpanSeconds::DAY.0), middle + SpanSeconds(4 * SpanSeconds::DAY.0))
+    } else {
+        let beside = SpanSeconds(((end.0 - start.0) / 3).max(SpanSeconds::DAY.0));
+        (start + SpanSeconds(-beside.0), end + beside)
+    };
+    let shade = (!whole).then_some((start, end));
+    let of = |record: &StationRecord| {
+        let mut traces = Vec::new();
+        for moist in [false, true] {
+            let shown = |c: &&ChannelRecord| {
+                let q = c.quantity();
+                q.is_in_soil() && q.is_moisture() == moist && (whole || ports.contains(&c.channel.stream.port.as_str()))
+            };
+            let channels: Vec<&ChannelRecord> = record.channels.iter().filter(shown).collect();
+            traces.extend(trace(&channels, (from, to), shade, offset));
+        }
+        traces
+    };
+    (of(&proposal.before), of(&proposal.after))
+}
+
+fn trace(
+    channels: &[&ChannelRecord],
+    span: (UnixSeconds, UnixSeconds),
+    shade: Option<(UnixSeconds, UnixSeconds)>,
+    offset: i64,
+) -> Option<Trace> {
+    let values: Vec<_> = channels.iter().map(|c| c.values()).collect();
+    let mut depths: Vec<f64> = channels.iter().filter_map(|c| c.channel.placement.depth_cm).collect();
+    depths.sort_by(f64::total_cmp);
+    depths.dedup();
+    let dash = |c: &ChannelRecord| depths.iter().position(|d| Some(*d) == c.channel.placement.depth_cm).unwrap_or(0);
+    let mut named: Vec<String> = Vec::new();
+    let sources: Vec<Source<'_>> = channels
+        .iter()
+        .zip(&values)
+        .map(|(c, values)| {
+            let label = c.channel.label();
+            // One depth through several placements is one line to the eye: it is named once.
+            let name = if named.contains(&label) { String::new() } else { label.clone() };
+            named.push(label);
+            Source { name, view: View { times: c.view().times, values }, dash: dash(c) }
+        })
+        .collect();
+    let first = channels.first()?;
+    let unit = unit_for_people(first.unit()).to_owned();
+    let words = format!("{} of {}", first.quantity().words(), named.join(", "));
+    draw(&sources, Frame { span, shade, offset, unit, words })
+}
+
+#[derive(Deserialize)]
+struct Why {
+    why: String,
+}
+
+async fn mend(
+    state: web::Data<State>,
+    actor: Actor,
+    path: web::Path<(i64, i64)>,
+    form: CheckedForm<Why>,
+) -> Result<HttpResponse, Problem> {
+    let (id, cause) = path.into_inner();
+    let why = form.0.why.trim().to_owned();
+    if why.is_empty() {
+        let says =
+            "Say why: what you saw, or who told you. Whoever reads the record later must be able to follow.".to_owned();
+        return shown(&state, &actor, (id, cause), why, Some(says)).await;
+    }
+    let kept = at_most(&why, "the reason", LONGEST_REASON)?;
+    let station = state.store.station(id).await?;
+    let at = state.now(&state.store.study(station.study_id).await?);
+    match repairing::mend(&state.store, id, cause, &kept, (actor.name(), at)).await {
+        Err(StoreError::Rule(says)) => shown(&state, &actor, (id, cause), why, Some(says)).await,
+        done => {
+            done?;
+            say(
+                &actor,
+                "Mended. No reading was changed; all tests have run anew. It can be taken back under What was decided.",
+            )?;
+            Ok(see_other(&format!("/stations/{id}/review/decided")))
+        }
+    }
+}
+
+#[derive(Deserialize)]
+struct Nothing {}
+
+async fn undo(
+    state: web::Data<State>,
+    actor: Actor,
+    path: web::Path<(i64, i64)>,
+    _: CheckedForm<Nothing>,
+) -> Result<HttpResponse, Problem> {
+    let (id, repair) = path.into_inner();
+    let station = state.store.station(id).await?;
+    let at = state.now(&state.store.study(station.study_id).await?);
+    let told = match repairing::undo(&state.store, id, repair, actor.name(), at).await {
+        Err(StoreError::Stale) => {
+            "It was not taken back: it has been already, or a placement of it was corrected since; that is done under Placements."
+        }
+        Err(StoreError::Rule(says)) => return Err(Problem::Refused(says)),
+        done => {
+            done?;
+            "Taken back. All tests have run anew."
+        }
+    };
+    say(&actor, told)?;
+    Ok(see_other(&format!("/stations/{id}/review/decided")))
+}
