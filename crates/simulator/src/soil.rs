@@ -34,6 +34,8 @@ pub(crate) struct Soil {
     layers: [Layer; N],
     pond_mm: f64,
     deep_c: f64,
+    /// Mean temperature of the year below the profile, °C.
+    mean_c: f64,
 }
 
 impl Soil {
@@ -59,7 +61,14 @@ impl Soil {
         });
         let sum: f64 = layers.iter().map(|l| l.roots).sum();
         layers.iter_mut().for_each(|l| l.roots /= sum);
-        Self { layers, pond_mm: 0.0, deep_c: 10.0 }
+        Self { layers, pond_mm: 0.0, deep_c: 10.0, mean_c: 9.9 }
+    }
+
+    /// The same in a climate of another mean temperature, °C.
+    pub fn in_climate(mut self, mean_c: f64) -> Self {
+        self.layers.iter_mut().for_each(|l| l.c = mean_c);
+        (self.deep_c, self.mean_c) = (mean_c, mean_c);
+        self
     }
 
     /// One quarter of an hour.
@@ -137,7 +146,7 @@ impl Soil {
     /// Conduction, implicit in time (Thomas algorithm), then freezing and thawing that hold a layer at 0 °C.
     fn heat(&mut self, now: &Now, t: i64, open: bool) {
         let season = std::f64::consts::TAU * (t as f64 / 86_400.0 - 240.0) / 365.2425;
-        self.deep_c = 9.9 + 3.0 * season.cos();
+        self.deep_c = self.mean_c + 3.0 * season.cos();
         let surface =
             now.air_c + now.sun * if open { 9.5 } else { 2.0 } - if open { 0.9 * (1.0 - now.sun) } else { 0.2 };
         let dt = STEP_H * 3600.0;

@@ -97,14 +97,15 @@ impl Store {
         unit.commit().await
     }
 
-    /// How many flags of a study, or of one station in it, wait for a verdict: its badge on every page. Verdicts count as [`Store::flags`] has them.
+    /// How many things of a study, or of one station in it, wait for a verdict: its badge on every page. Flags that one cause explains
+    /// are one thing. Verdicts count as [`Store::flags`] has them.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn waiting(&self, study: i64, station: Option<i64>) -> Result<usize, StoreError> {
         let condition = Grade::Condition.code();
         let count = sqlx::query_scalar!(
-            r#"SELECT count(*) AS "n!: i64" FROM flag f JOIN station s ON s.id = f.station_id
+            r#"SELECT count(DISTINCT coalesce('cause ' || f.cause_id, 'flag ' || f.id)) AS "n!: i64" FROM flag f JOIN station s ON s.id = f.station_id
                WHERE s.study_id = ?1 AND (?2 IS NULL OR s.id = ?2) AND f.grade <> ?3 AND NOT EXISTS (
                    SELECT 1 FROM verdict v
                    WHERE v.stream_id = f.stream_id AND v.test = f.test AND v.undone_at IS NULL

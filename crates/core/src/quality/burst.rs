@@ -80,13 +80,22 @@ pub(super) fn bursts(scene: &Scene<'_>, own: &NoiseSettings) -> Vec<Flag> {
         let shakes = |i: &usize| strays[*i] > 0.5 * own.times * calm;
         let (Some(first), Some(last)) = ((from..to).find(shakes), (from..to).rev().find(shakes)) else { continue };
         let span = (of.times[first], of.times[last]);
-        let shaken = shaken(&of.values[first..=last]) <= SHAKEN;
+        let wild = (first..=last).filter(|i| shakes(i));
+        let (all, wet) = wild.fold((0, 0), |(all, wet), i| (all + 1, wet + usize::from(by_rain(scene, of.times[i]))));
+        // What shakes only while rain falls is soil that fills and empties with it.
+        let by_rain = of.channel.quantity.is_moisture() && 10 * wet >= 7 * all;
+        let shaken = !by_rain && shaken(&of.values[first..=last]) <= SHAKEN;
         if shaken && (span.1 - span.0) as f64 >= own.hours * 3600.0 {
             let worst = blocks[a..=b].iter().map(|block| block.stray).fold(0.0, f64::max);
             flags.push(flag(scene, span, last - first + 1, (worst, calm, worst / threshold(a))));
         }
     }
     flags
+}
+
+/// Whether rain fell within the two hours before a reading.
+fn by_rain(scene: &Scene<'_>, t: i64) -> bool {
+    scene.water.rain(t - 2 * 3600, t + scene.of.interval).mm() > 0.0
 }
 
 /// How far each change is taken back by the next: the correlation of neighbouring differences. It is −0.5 for noise, whose readings know

@@ -247,8 +247,9 @@ pub(super) fn late(scene: &Scene<'_>) -> Vec<Flag> {
     let mut spans: Vec<(i64, i64, i64)> = Vec::new();
     for delivery in channel.delivered {
         let (first, last) = (delivery.first.0, delivery.last.0);
-        if last < newest && !(again(first) && again(last)) {
-            spans.push((first, last, newest - last));
+        // A message may bring what was held back together with what is new.
+        if first < newest && !(again(first) && again(last)) {
+            spans.push((first, last.min(newest), newest - first));
         }
         newest = newest.max(last);
     }

@@ -5,6 +5,7 @@ use super::definition::settings;
 use super::scene::{Told, Whole};
 use super::screened::Screened;
 use super::{Definition, Evidence, Flag, SwapEvidence};
+use crate::statistics::quantile;
 use crate::units::{Grade, SpanSeconds};
 use std::collections::BTreeMap;
 
@@ -29,6 +30,8 @@ pub(super) const DEFINITION: Definition = Definition {
 
 /// A silence longer than this may hide anything, s.
 const SILENCE: i64 = 6 * 3600;
+/// A jump counts as plain from this share of what the calmer of two channels usually spans.
+const PLAIN: f64 = 0.12;
 /// Jumps nearer to each other than this are one.
 const ONE_JUMP: i64 = 3 * 3600;
 
@@ -63,11 +66,22 @@ pub(super) struct Exchange {
     noted: f64,
     /// The jumps if the ports are exchanged there.
     exchanged: f64,
+    /// In how many quantities both ports jump, against each other and by a good part of what they usually span.
+    plain: usize,
 }
 
 /// What is usual for a channel from one reading to the next.
 fn wiggle(of: &Screened<'_>) -> f64 {
     of.noise.map_or(f64::INFINITY, |n| n.sigma.max(n.resolution).max(n.wiggle))
+}
+
+/// The middle half of what a channel spans.
+fn span(of: &Screened<'_>) -> f64 {
+    if !of.channel.quantity.is_in_soil() {
+        return f64::INFINITY;
+    }
+    let mut levels: Vec<f64> = of.hours().between(i64::MIN / 2, i64::MAX / 2).collect();
+    quantile(&mut levels, 0.75).zip(quantile(&mut levels, 0.25)).map_or(f64::INFINITY, |(high, low)| high - low)
 }
 
 /// Times at which a channel jumps by several of its wiggles.
@@ -85,28 +99,42 @@ fn beside(of: &Screened<'_>, t: i64) -> Option<(i64, f64, f64)> {
     near.then(|| (of.times[before], of.values[before], after))
 }
 
+/// How loud an exchange must be: what one quantity alone says, twice as loud.
+const fn loud(common: &[(usize, usize)]) -> f64 {
+    if common.len() == 1 { 2.0 } else { 1.0 }
+}
+
 /// How two ports jump at a moment, as they are noted and exchanged.
-fn at(all: &[Screened<'_>], common: &[(usize, usize)], t: i64) -> Option<Exchange> {
-    let mut exchange = Exchange { at: t, before: i64::MIN, noted: 0.0, exchanged: 0.0 };
+fn at(all: &[Screened<'_>], common: &[(usize, usize)], spans: &[f64], t: i64) -> Option<Exchange> {
+    let mut exchange = Exchange { at: t, before: i64::MIN, noted: 0.0, exchanged: 0.0, plain: 0 };
     for (a, b) in common {
         let scale = wiggle(&all[*a]).max(wiggle(&all[*b]));
         let (Some((from, a0, a1)), Some((_, b0, b1))) = (beside(&all[*a], t), beside(&all[*b], t)) else { continue };
         exchange.before = exchange.before.max(from);
         exchange.noted += ((a1 - a0).abs() + (b1 - b0).abs()) / scale;
         exchange.exchanged += ((a1 - b0).abs() + (b1 - a0).abs()) / scale;
+        let against = (a1 - a0) * (b1 - b0) < 0.0;
+        let least = PLAIN * loud(common) * spans[*a].min(spans[*b]);
+        exchange.plain += usize::from(against && (a1 - a0).abs() > least && (b1 - b0).abs() > least);
     }
     (exchange.before > i64::MIN && exchange.noted.is_finite()).then_some(exchange)
 }
 
 /// Every moment at which two ports look exchanged.
-fn exchanges(all: &[Screened<'_>], common: &[(usize, usize)], jumps: &[Vec<i64>], own: &SwapSettings) -> Vec<Exchange> {
+fn exchanges(
+    all: &[Screened<'_>],
+    common: &[(usize, usize)],
+    (jumps, spans): (&[Vec<i64>], &[f64]),
+    own: &SwapSettings,
+) -> Vec<Exchange> {
+    let loud = loud(common);
     let mut times: Vec<i64> = common.iter().flat_map(|(a, b)| jumps[*a].iter().chain(&jumps[*b])).copied().collect();
     times.sort_unstable();
     times.dedup();
     let mut found: Vec<Exchange> = Vec::new();
     for t in times {
-        let Some(e) = at(all, common, t) else { continue };
-        if e.noted < own.jump * common.len() as f64 || e.exchanged > own.share * e.noted {
+        let Some(e) = at(all, common, spans, t) else { continue };
+        if e.plain == 0 || e.noted < loud * own.jump * common.len() as f64 || e.exchanged * loud > own.share * e.noted {
             continue;
         }
         match found.last_mut() {
@@ -127,11 +155,12 @@ pub(super) fn swapped(whole: &Whole<'_>, own: &SwapSettings) -> Vec<Told> {
     let ports = ports(all);
     let jumps: Vec<Vec<i64>> =
         all.iter().map(|s| if s.channel.quantity.is_in_soil() { jumps(s) } else { Vec::new() }).collect();
+    let spans: Vec<f64> = all.iter().map(span).collect();
     let mut told = Vec::new();
     for (i, a) in ports.iter().enumerate() {
         for b in &ports[i + 1..] {
             let common = common(all, a, b);
-            let edges = exchanges(all, &common, &jumps, own);
+            let edges = exchanges(all, &common, (&jumps, &spans), own);
             for pair in edges.chunks(2) {
                 // A single jump may be anything; there and back is an exchange.
                 if let [from, to] = pair {

@@ -29,6 +29,8 @@ pub(super) const DEFINITION: Definition = Definition {
     settings: MissesRainSettings::LIST,
 };
 
+/// Another probe felt a rain if it rose by this share of what it usually does.
+const FELT: f64 = 0.3;
 /// A probe that was asked less often than this has no habit.
 const LEAST_STORMS: usize = 4;
 /// A probe no deeper than this feels any such rain, cm,
@@ -51,14 +53,20 @@ pub(super) fn misses(whole: &Whole<'_>, own: &MissesRainSettings) -> Vec<Told> {
         let asked = probe.answers.iter().flatten().filter(|a| dry_enough(a.before)).count();
         let felt = probe.answers.iter().flatten().filter(|a| dry_enough(a.before) && a.rise > probe.nothing).count();
         let share = felt as f64 / asked.max(1) as f64;
-        if asked < LEAST_STORMS || share < own.answers {
+        // A deeper probe must be one that nearly always answers: much rain stays above it.
+        let least = if probe.depth <= SHALLOW_CM { own.answers } else { own.answers.max(ALWAYS) };
+        if asked < LEAST_STORMS || share < least {
             continue;
         }
         for (s, storm) in storms.iter().enumerate() {
             let Some(answer) = probe.answers[s].filter(|a| dry_enough(a.before)) else { continue };
             let silent = answer.rise <= probe.nothing && answer.rise < own.share * usual;
             // Water that a deeper probe felt has passed this one; what only a shallower one felt may have stayed above.
-            let others = all.iter().filter(|other| other.index != probe.index && other.rose(s) == Some(true));
+            let felt = |other: &&Answers<'_>| {
+                let plain = other.answers[s].is_some_and(|a| a.rise > FELT * other.usual_rise(|_| true));
+                other.index != probe.index && other.rose(s) == Some(true) && plain
+            };
+            let others = all.iter().filter(felt);
             let deeper = others.clone().find(|other| other.depth >= probe.depth - 1.0);
             let most = probe.depth <= SHALLOW_CM && share >= ALWAYS && storm.mm >= MUCH * own.rain_mm;
             if let Some(witness) = deeper.or_else(|| others.clone().next().filter(|_| most)).filter(|_| silent) {

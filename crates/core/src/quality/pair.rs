@@ -12,11 +12,11 @@ settings!(
     /// When twins are apart.
     PairSettings {
         /// Their difference leaves the range that it had by this many widths of it.
-        widths: 1.2 in 0.1..=100.0 "widths",
+        widths: 1.5 in 0.1..=100.0 "widths",
         /// And by this many steps of the coarser record.
         resolutions: 4.0 in 0.5..=1000.0 "steps",
         /// And by this share of the middle half of what the record itself spans.
-        share: 0.1 in 0.0..=10.0 "",
+        share: 0.15 in 0.0..=10.0 "",
         /// It stays away for so long, at least.
         days: 10.0 in 1.0..=365.0 "d",
     }

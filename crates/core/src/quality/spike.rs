@@ -42,8 +42,15 @@ struct Departure {
 
 /// A departure of air temperature must be this much larger than one in the soil to count.
 const AIR_IS_RESTLESS: f64 = 2.0;
-/// A front that falls back within an interval or two does not come back to within this share of its height: soil drains slower.
-const BACK_AT_ONCE: f64 = 0.2;
+/// How near to the level before, as a share of its height, a rise must come back within an interval or two to be no front: soil drains slower.
+/// While rain falls a sandy topsoil fills and empties with it.
+fn back(scene: &Scene<'_>, t: i64) -> f64 {
+    let falls = scene.water.rain(t - 3600, t + scene.of.interval).mm() >= FALLS_MM;
+    if falls { 0.03 } else { 0.2 }
+}
+
+/// Rain falls if there was so much in the hour before, mm.
+const FALLS_MM: f64 = 0.4;
 /// Readings on either side that say what is usual.
 const SIDE: usize = 3;
 /// Readings on either side that say how restless the record is just here.
@@ -119,7 +126,7 @@ fn departure(scene: &Scene<'_>, own: &SpikeSettings, noise: &Noise, i: usize, th
         let rises = height > 0.0 && of.channel.quantity.is_moisture();
         let explained = rises
             && of.channel.depth_cm.is_some_and(|d| scene.water.may_arrive(t[i], d, own.rain_mm))
-            && ((after - before).abs() > BACK_AT_ONCE * height.abs() || long > 2);
+            && ((after - before).abs() > back(scene, t[i]) * height.abs() || long > 2);
         if !explained && height.abs() > threshold.max(own.sigmas * restless(x, i, next, noise)) {
             return Some(Departure { first: i, last: next - 1, height });
         }

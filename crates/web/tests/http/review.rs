@@ -76,12 +76,23 @@ async fn numbers_of_the_tests_are_set_for_a_station_or_its_study_and_the_tests_r
     assert!(wrong.contains("sigmas must lie between 3 and 100000 σ; 1 does not") && wrong.contains("value=\"4,5\""));
     assert_eq!(spikes().await, before, "nothing was kept");
 
-    let all = v.post(path, &[("for", "study"), ("spike.sigmas", "1000")]).await;
+    // Nothing holds before its effect was seen.
+    let preview = v.post(path, &[("for", "study"), ("spike.sigmas", "1000")]).await.text().await.unwrap();
+    assert!(preview.contains("What these numbers would change") && preview.contains("would go"), "{preview}");
+    assert_eq!(spikes().await, before, "a preview keeps nothing");
+    let seen = "[[\"spike\",\"sigmas\",1000.0]]";
+    assert!(preview.contains(&seen.replace('"', "&#34;")), "the page carries what it showed: {preview}");
+    let other = v.post(path, &[("for", "study"), ("spike.sigmas", "900"), ("seen", seen)]).await;
+    assert_eq!(other.status(), 200, "other numbers than those that were shown are shown first");
+    let again = v.post(path, &[("for", "study"), ("spike.sigmas", "1000"), ("seen", seen), ("again", "yes")]).await;
+    assert_eq!(again.status(), 200);
+    let all = v.post(path, &[("for", "study"), ("spike.sigmas", "1000"), ("seen", seen)]).await;
     assert_eq!(all.headers()["location"], "/stations/1/review/tests?for=study");
     assert!(spikes().await < before, "a deaf test finds less");
     let page = v.page(path).await;
     assert!(page.contains("set for the study 1000"), "{page}");
-    v.post(path, &[("for", "station"), ("spike.sigmas", "8")]).await;
+    assert!(page.contains("spike.sigmas 1000"), "the version is listed: {page}");
+    v.post(path, &[("for", "station"), ("spike.sigmas", "8"), ("seen", "[[\"spike\",\"sigmas\",8.0]]")]).await;
     assert_eq!(spikes().await, before, "the station's own number beats its study's");
     assert!(v.page(path).await.contains("set by N. Arvel"));
     assert_eq!(v.get("/stations/99/review/tests").await.status(), 404);

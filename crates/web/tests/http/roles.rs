@@ -40,6 +40,9 @@ fn address(entry: &Entry) -> String {
         ("{stream}", "1"),
         ("{message}", "1"),
         ("{package}", "1"),
+        ("{cause}", "999999"),
+        ("{repair}", "999999"),
+        ("{flag}", "999999"),
     ];
     let address = parts.iter().fold(entry.pattern.clone(), |text, (name, value)| text.replace(name, value));
     assert!(!address.contains('{'), "{address}");

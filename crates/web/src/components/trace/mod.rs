@@ -1,6 +1,5 @@
 //! Lines of a few channels over a stretch of time, drawn by the server: what convinces, beside a finding or a mend.
 
-use crate::shell::figures::when;
 use ebrel_core::series::{View, Window, thin};
 use ebrel_core::units::{SpanSeconds, UnixSeconds, format_value};
 use std::fmt::Write as _;
@@ -49,13 +48,13 @@ pub struct Trace {
 }
 
 /// What is drawn, beside the lines.
-pub struct Frame {
+pub struct Frame<'f> {
     /// First and last moment.
     pub span: (UnixSeconds, UnixSeconds),
     /// The stretch that is meant.
     pub shade: Option<(UnixSeconds, UnixSeconds)>,
-    /// Minutes from UTC.
-    pub offset: i64,
+    /// Words for a moment, by its pattern.
+    pub when: &'f dyn Fn(UnixSeconds, &str) -> String,
     /// Unit of the values, as people write it.
     pub unit: String,
     /// What it shows.
@@ -73,7 +72,7 @@ pub fn ticks(low: f64, high: f64, most: f64) -> Vec<(f64, usize)> {
 }
 
 /// Draws lines; `None` if none of them has a reading there.
-pub fn draw(sources: &[Source<'_>], frame: Frame) -> Option<Trace> {
+pub fn draw(sources: &[Source<'_>], frame: Frame<'_>) -> Option<Trace> {
     let (from, to) = (frame.span.0, frame.span.1 + SpanSeconds(1));
     let window = Window::new(from, to, COLUMNS).ok()?;
     let columns: Vec<_> = sources.iter().map(|s| thin(s.view, &window, |v| v)).collect();
@@ -110,8 +109,7 @@ pub fn draw(sources: &[Source<'_>], frame: Frame) -> Option<Trace> {
     let y_ticks = ticks(low, high, 5.0).into_iter().map(|(v, decimals)| (y(v), format_value(v, decimals))).collect();
     let span = to.0 - from.0;
     let form = if span > 3 * SpanSeconds::DAY.0 { "%-d %b %Y" } else { "%-d %b %H:%M" };
-    let x_ticks =
-        (0..4).map(|k| from.0 + span * (2 * k + 1) / 8).map(|t| (x(t), when(UnixSeconds(t), frame.offset, form)));
+    let x_ticks = (0..4).map(|k| from.0 + span * (2 * k + 1) / 8).map(|t| (x(t), (frame.when)(UnixSeconds(t), form)));
     let inside = |t: UnixSeconds| x(t.0).clamp(LEFT, RIGHT);
     Some(Trace {
         lines,
@@ -146,11 +144,11 @@ impl Trace {
 mod tests {
     use super::*;
 
-    fn frame(words: &str) -> Frame {
+    fn frame(words: &str) -> Frame<'static> {
         Frame {
             span: (UnixSeconds(0), UnixSeconds(9000)),
             shade: Some((UnixSeconds(3000), UnixSeconds(6000))),
-            offset: 0,
+            when: &|t, _| t.0.to_string(),
             unit: "m³/m³".into(),
             words: words.into(),
         }

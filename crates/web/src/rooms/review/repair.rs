@@ -3,7 +3,7 @@
 use crate::components::trace::{Frame, Source, Trace, draw};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
-use crate::shell::figures::{grouped, moment, span};
+use crate::shell::figures::{grouped, moment, span, when};
 use crate::shell::forms::at_most;
 use crate::shell::guard::CheckedForm;
 use crate::shell::routes::{Least, Routes};
@@ -221,7 +221,7 @@ fn trace(
     let first = channels.first()?;
     let unit = unit_for_people(first.unit()).to_owned();
     let words = format!("{} of {}", first.quantity().words(), named.join(", "));
-    draw(&sources, Frame { span, shade, offset, unit, words })
+    draw(&sources, Frame { span, shade, when: &|t, form| when(t, offset, form), unit, words })
 }
 
 #[derive(Deserialize)]

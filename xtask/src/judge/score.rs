@@ -1,0 +1,168 @@
+//! What was found, what was missed, what was false.
+
+use ebrel_core::quality::{Findings, Flag, Test};
+use ebrel_core::units::Grade;
+use ebrel_simulator::years::{INTERVAL, Kind, Severity, Truth, Year};
+use std::collections::BTreeMap;
+
+/// Figures of one year, or of several.
+#[derive(Debug, Clone, Default)]
+pub struct Score {
+    /// By kind and severity: found, of how many.
+    kinds: BTreeMap<(Kind, Severity), (usize, usize)>,
+    /// False alarms in words.
+    pub false_alarms: Vec<String>,
+    /// What was missed, in words.
+    pub missed: Vec<String>,
+    /// Readings in all.
+    pub readings: usize,
+    /// Readings flagged, wrong or doubtful, on which nothing lay.
+    pub false_readings: usize,
+    /// Faulty readings, and how many of them were flagged.
+    faulty: (usize, usize),
+}
+
+/// Kinds whose readings are sound: what they say is of times or of the node, or they last and are judged by event.
+const NO_READINGS: [Kind; 11] = [
+    Kind::NodeSilent,
+    Kind::ChannelSilent,
+    Kind::ClockDrift,
+    Kind::Late,
+    Kind::LowPower,
+    Kind::WetBox,
+    Kind::WrongDepth,
+    Kind::TwinDrifts,
+    Kind::Wiggle,
+    Kind::Sunlit,
+    Kind::Step,
+];
+
+impl Score {
+    pub fn add(&mut self, other: Self) {
+        for (key, (found, of)) in other.kinds {
+            let sum = self.kinds.entry(key).or_default();
+            *sum = (sum.0 + found, sum.1 + of);
+        }
+        self.false_alarms.extend(other.false_alarms);
+        self.missed.extend(other.missed);
+        self.readings += other.readings;
+        self.false_readings += other.false_readings;
+        self.faulty = (self.faulty.0 + other.faulty.0, self.faulty.1 + other.faulty.1);
+    }
+
+    /// Found, of how many.
+    pub fn of(&self, kind: Kind, severity: Severity) -> (usize, usize) {
+        self.kinds.get(&(kind, severity)).copied().unwrap_or_default()
+    }
+
+    pub fn events(&self) -> (usize, usize) {
+        self.kinds.values().fold((0, 0), |sum, k| (sum.0 + k.0, sum.1 + k.1))
+    }
+
+    pub fn event_f1(&self) -> f64 {
+        let (found, of) = self.events();
+        2.0 * found as f64 / (found + self.false_alarms.len() + of).max(1) as f64
+    }
+
+    pub fn reading_f1(&self) -> f64 {
+        let (faulty, flagged) = self.faulty;
+        2.0 * flagged as f64 / (flagged + self.false_readings + faulty).max(1) as f64
+    }
+}
+
+const fn shared(a: (i64, i64), b: (i64, i64)) -> i64 {
+    let (from, to) = (if a.0 > b.0 { a.0 } else { b.0 }, if a.1 < b.1 { a.1 } else { b.1 });
+    to - from
+}
+
+/// Whether a flag finds a window of a fault.
+fn finds(flag: &Flag, (from, to): (i64, i64)) -> bool {
+    let span = (flag.start.0, flag.end.0);
+    if to - from <= 3 * INTERVAL {
+        return span.0 <= to + 2 * INTERVAL && span.1 >= from - 2 * INTERVAL && span.1 - span.0 <= to - from + 86_400;
+    }
+    shared(span, (from, to)) >= ((to - from) * 3 / 10).min(48 * 3600)
+}
+
+fn is_found(truth: &Truth, findings: &Findings) -> bool {
+    let hits = truth.windows.iter().filter(|(channel, from, to)| {
+        let mut covered = 0;
+        findings.flags[*channel].iter().filter(|f| truth.kind.tests().contains(&f.test)).any(|f| {
+            covered += shared((f.start.0, f.end.0), (*from, *to)).max(0);
+            finds(f, (*from, *to)) || (to - from > 3 * INTERVAL && covered >= ((to - from) * 3 / 10).min(48 * 3600))
+        })
+    });
+    let wanted = if truth.kind == Kind::Step { 1 } else { truth.windows.len().div_ceil(3).min(3) };
+    hits.count() >= wanted
+}
+
+/// Whether something that was done to its channel lies under a flag, or so near that it may come of it.
+fn is_explained(flag: &Flag, channel: usize, year: &Year) -> bool {
+    let day = 86_400;
+    year.truth.iter().any(|t| {
+        // What is wrong with one probe or clock shows in what others are compared with.
+        let everywhere = matches!(
+            t.kind,
+            Kind::Exchange
+                | Kind::WrongDepth
+                | Kind::ClockBack
+                | Kind::ClockDrift
+                | Kind::Bypass
+                | Kind::WetBox
+                | Kind::LowPower
+        ) || (flag.test == Test::PairApart);
+        t.windows.iter().any(|(c, from, to)| {
+            let lasts = match t.kind {
+                // It drains for long, and jumps back at its end.
+                Kind::RisesDry => 14 * day,
+                Kind::Step | Kind::Bypass => 10 * day,
+                _ => day,
+            };
+            (everywhere || *c == channel) && flag.start.0 <= to + lasts && flag.end.0 >= from - day
+        })
+    })
+}
+
+pub fn judge(year: &Year, findings: &Findings) -> Score {
+    let mut score = Score::default();
+    for truth in &year.truth {
+        let found = is_found(truth, findings);
+        let sum = score.kinds.entry((truth.kind, truth.severity)).or_default();
+        *sum = (sum.0 + usize::from(found), sum.1 + 1);
+        if !found {
+            let day = (truth.windows.first().map_or(year.start, |w| w.1) - year.start) / 86_400;
+            let (severity, kind) = (truth.severity.words(), truth.kind.words());
+            score.missed.push(format!("{severity} {kind}, day {day}: {}", truth.words));
+        }
+    }
+    let mut told: Vec<(Test, i64)> = Vec::new();
+    for (i, (channel, flags)) in year.channels.iter().zip(&findings.flags).enumerate() {
+        score.readings += channel.times.len();
+        let counts = |f: &&Flag| f.grade != Grade::Condition;
+        for f in flags.iter().filter(counts).filter(|f| !is_explained(f, i, year)) {
+            score.false_readings += f.readings;
+            // The same at the same time on several channels is one alarm.
+            if told.iter().any(|(test, at)| *test == f.test && (at - f.start.0).abs() <= 3600) {
+                continue;
+            }
+            told.push((f.test, f.start.0));
+            let days = (f.start.0 - year.start) / 86_400;
+            score.false_alarms.push(format!("{} day {days} {}: {}", channel.name, f.test.code(), f.reason));
+        }
+        let faulty = |t: i64| {
+            year.truth
+                .iter()
+                .filter(|truth| !NO_READINGS.contains(&truth.kind))
+                .any(|truth| truth.windows.iter().any(|(c, from, to)| *c == i && (*from..=*to).contains(&t)))
+        };
+        let windows: Vec<(i64, i64)> =
+            year.truth.iter().flat_map(|t| t.windows.iter()).filter(|w| w.0 == i).map(|w| (w.1, w.2)).collect();
+        for t in channel.times.iter().filter(|t| windows.iter().any(|w| (w.0..=w.1).contains(*t))) {
+            if faulty(*t) {
+                let flagged = flags.iter().filter(counts).any(|f| (f.start.0..=f.end.0).contains(t));
+                score.faulty = (score.faulty.0 + 1, score.faulty.1 + usize::from(flagged));
+            }
+        }
+    }
+    score
+}
