@@ -9,8 +9,9 @@ use ebrel_core::quality::{
 use ebrel_core::series::{CalibrationHistory, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::units::{Grade, Principle, Quantity, SpanSeconds, UnixSeconds};
-use ebrel_formats::package::{CalibrationRow, ChannelRow, FlagRow, HorizonRow, Package, ReadingRow, Rows};
-use std::collections::HashSet;
+use ebrel_formats::package::{CalibrationRow, ChannelRow, DeliveryRow, FlagRow, HorizonRow, Package, ReadingRow, Rows};
+use ebrel_store::batches::Source;
+use std::collections::{BTreeMap, HashSet};
 
 /// A channel of the package in order of time, each time once.
 struct Sorted {
@@ -137,7 +138,8 @@ fn label(row: &ChannelRow) -> String {
 /// Brings readings into order; of several at one time the first in the file stands. Raw output that a calibration of
 /// the package covers is turned into water content.
 fn sort(package: &Package, row: &ChannelRow, readings: Rows) -> Sorted {
-    let delivered = deliveries(&readings.times);
+    let delivered =
+        if readings.deliveries.is_empty() { deliveries(&readings.times) } else { numbered(package, &readings) };
     let by_hand = package.references.iter().filter(|r| r.channel == row.channel && r.value.is_finite());
     let references = by_hand.map(|r| Reference { time: r.time, value: r.value, uncertainty: r.uncertainty }).collect();
     let mut out =
@@ -198,6 +200,21 @@ fn deliveries(times: &[i64]) -> Vec<Delivery> {
     if found.len() > 1 { found.into_iter().map(|(_, d)| d).collect() } else { Vec::new() }
 }
 
+/// What each message brought of a channel, in the order in which they were received. A file that is imported later holds nothing back.
+fn numbered(package: &Package, readings: &Rows) -> Vec<Delivery> {
+    let message = |d: &&DeliveryRow| d.source == Source::Message.code();
+    let received: BTreeMap<u32, UnixSeconds> =
+        package.deliveries.iter().filter(message).map(|d| (d.delivery, d.received)).collect();
+    let mut found: BTreeMap<(UnixSeconds, u32), Delivery> = BTreeMap::new();
+    for (t, number) in readings.times.iter().zip(&readings.deliveries) {
+        let Some(received_at) = received.get(number).copied() else { continue };
+        let at = UnixSeconds(*t);
+        let whole = found.entry((received_at, *number)).or_insert(Delivery { received_at, first: at, last: at });
+        (whole.first, whole.last) = (whole.first.min(at), whole.last.max(at));
+    }
+    found.into_values().collect()
+}
+
 fn history(package: &Package, channel: &str) -> CalibrationHistory {
     let curves = package.calibrations.iter().filter(|c| c.channel == channel).filter_map(CalibrationRow::curve);
     CalibrationHistory::new(curves.collect())
@@ -225,6 +242,7 @@ fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name:
         resolution: row.resolution,
         pore_space: row.depth_cm.and_then(|d| soil.at(d)).and_then(Horizon::pore_space),
         repeats: &sorted.repeats,
+        clock_checked: package.clock_checks.iter().any(|c| c.node == row.node),
         empty: &sorted.empty,
         references: &sorted.references,
         delivered: &sorted.delivered,

@@ -7,7 +7,7 @@ use ebrel_core::series::{Belief, Believed, CalibrationHistory, LeftOut, Series, 
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::temperature::{DatedCorrection, corrected};
 use ebrel_core::units::{Principle, Quantity, SpanSeconds, UnixSeconds};
-use ebrel_store::batches::Delivery as StoredDelivery;
+use ebrel_store::batches::{Delivery as StoredDelivery, Source};
 use ebrel_store::events::StoredEvent;
 use ebrel_store::flags::StoredFlag;
 use ebrel_store::placements::{Placement, StoredChannel};
@@ -203,6 +203,7 @@ fn channel<'a>(c: &'a ChannelRecord, values: &'a [f64], name: &'a str, all: &[Ch
         pore_space: c.pore_space,
         repeats: &c.repeats,
         delivered: &c.delivered,
+        clock_checked: c.shown.is_some(),
         empty: &[],
         references: &[],
     }
@@ -259,7 +260,10 @@ impl StationRecord {
             let meanwhile = |r: &&Repeat| r.time >= from && to.is_none_or(|to| r.time < to);
             channel.repeats = repeats.get(&stream).into_iter().flatten().filter(meanwhile).copied().collect();
             let seen = |d: &StoredDelivery| Delivery { received_at: d.received_at, first: d.first, last: d.last };
-            channel.delivered = delivered.get(&stream).into_iter().flatten().map(seen).collect();
+            // A file that is imported later holds nothing back: only messages come late.
+            let sent = delivered.get(&stream).into_iter().flatten().filter(|d| d.source == Source::Message);
+            channel.delivered = sent.map(seen).collect();
+            channel.delivered.sort_by_key(|d| d.received_at);
         }
         Ok(record)
     }

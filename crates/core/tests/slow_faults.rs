@@ -374,6 +374,8 @@ fn clocks_that_were_set_lost_or_drift_are_told_once_for_the_node() {
         [channel(&da, Quantity::SoilTemperature, "5 cm", 5.0), channel(&db, Quantity::SoilTemperature, "20 cm", 20.0)];
     let found = alone(&drifting, Test::Clock);
     assert_eq!(counts(&found), [1, 1]);
+    let checked = drifting.clone().map(|c| Channel { clock_checked: true, ..c });
+    assert_eq!(counts(&alone(&checked, Test::Clock)), [0, 0], "times that were corrected need keep no grid");
     let Evidence::Clock(e) = found[0][0].evidence else { panic!("evidence of a clock") };
     assert!((e.drift_s_per_day.get() - 6.0).abs() < 0.1, "{e:?}");
 

@@ -13,6 +13,9 @@ use score::{Score, judge};
 use std::fmt::Write as _;
 use std::path::Path;
 
+/// Heading of this part of the document.
+const TITLE: &str = "# How well the tests of quality judge";
+
 /// Years are made from seeds of this on for reporting; those below it may be tuned on.
 const REPORTED: u64 = 1000;
 
@@ -128,7 +131,7 @@ fn all(first_seed: u64, rounds: u64) -> (Score, Vec<(YearPlan, Score)>) {
 
 /// Makes `docs/judgement.md`, or only tells what would stand in it for seeds to tune on.
 pub fn quality(root: &Path, tune: bool) -> Result<(), Failed> {
-    let (rounds, seed) = if tune { (1, 1) } else { (3, REPORTED) };
+    let (rounds, seed) = if tune { (3, 1) } else { (3, REPORTED) };
     let (sum, clean) = all(seed, rounds);
     let text = report(&sum, &clean);
     say(&text);
@@ -141,14 +144,19 @@ pub fn quality(root: &Path, tune: bool) -> Result<(), Failed> {
         }
         return Ok(());
     }
-    std::fs::write(root.join("docs/judgement.md"), text)?;
+    let path = root.join("docs/judgement.md");
+    let before = std::fs::read_to_string(&path)?;
+    // What stands before this part is judged by others.
+    let others = before.split(TITLE).next().unwrap_or_default().trim_end();
+    std::fs::write(path, format!("{others}\n\n{text}"))?;
     say("written to docs/judgement.md");
     Ok(())
 }
 
 fn report(sum: &Score, clean: &[(YearPlan, Score)]) -> String {
-    let mut out = String::from(
-        "# How well the tests judge\n\nMade by `cargo xtask judge quality` from made-up years of Ebrel's own simulator (`simulator::years`), with seeds that no \
+    let mut out = format!("{TITLE}\n\n");
+    out.push_str(
+        "Made by `cargo xtask judge quality` from made-up years of Ebrel's own simulator (`simulator::years`), with seeds that no \
          threshold was chosen on. An event is found if a test that may name it flags a third of one of its windows, or comes within two records of \
          a short one; a false alarm is a flag, wrong or doubtful, that lies on nothing that was done to its channel.\n\n",
     );

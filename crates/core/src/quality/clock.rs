@@ -165,7 +165,7 @@ fn holes(whole: &Whole<'_>, node: &[usize], own: &ClockSettings, back: &[Trouble
 fn drifts(whole: &Whole<'_>, node: &[usize], own: &ClockSettings) -> Vec<Trouble> {
     let Some(fastest) = node.iter().max_by_key(|i| whole.all[**i].times.len()) else { return Vec::new() };
     let (times, interval) = (&whole.all[*fastest].times, whole.all[*fastest].interval);
-    if interval < 120 || times.len() < 200 {
+    if interval < 120 || times.len() < 200 || whole.all[*fastest].channel.clock_checked {
         return Vec::new();
     }
     let mut counts: BTreeMap<i64, usize> = BTreeMap::new();

@@ -42,6 +42,8 @@ pub struct Channel<'a> {
     /// How the readings arrived, in the order in which they were received: a clock set back and a late delivery look alike
     /// without it. Empty if it is not known.
     pub delivered: &'a [Delivery],
+    /// Whether its node's clock was held against true time, and its times are corrected by that: they need keep no grid.
+    pub clock_checked: bool,
     /// Times of records that came without a value for this channel, in order.
     pub empty: &'a [i64],
     /// What was measured by hand beside it.
@@ -70,6 +72,7 @@ impl<'a> Channel<'a> {
             pore_space: None,
             repeats: &[],
             delivered: &[],
+            clock_checked: false,
             empty: &[],
             references: &[],
         }

@@ -4,9 +4,10 @@ use super::context::written;
 use super::definition::settings;
 use super::scene::{Told, Whole};
 use super::screened::Screened;
+use super::water::Water;
 use super::{Definition, Evidence, Flag, SwapEvidence};
 use crate::statistics::quantile;
-use crate::units::{Grade, SpanSeconds};
+use crate::units::{Grade, SpanSeconds, UnixSeconds};
 use std::collections::BTreeMap;
 
 settings!(
@@ -32,6 +33,8 @@ pub(super) const DEFINITION: Definition = Definition {
 const SILENCE: i64 = 6 * 3600;
 /// A jump counts as plain from this share of what the calmer of two channels usually spans.
 const PLAIN: f64 = 0.12;
+/// Water moves for so long after rain, s.
+const STORM: i64 = 24 * 3600;
 /// Jumps nearer to each other than this are one.
 const ONE_JUMP: i64 = 3 * 3600;
 
@@ -40,11 +43,11 @@ type Port = Vec<usize>;
 
 /// Ports of the station that hold something in the soil.
 pub(super) fn ports(all: &[Screened<'_>]) -> Vec<Port> {
-    let mut ports: BTreeMap<(&str, &str, usize), Port> = BTreeMap::new();
+    let mut ports: BTreeMap<(&str, &str, usize, Option<UnixSeconds>), Port> = BTreeMap::new();
     for (i, of) in all.iter().enumerate().filter(|(_, s)| s.channel.quantity.is_in_soil()) {
-        // A port without a name is each channel's own.
+        // A port without a name is each channel's own; what another probe read there before is another matter.
         let alone = if of.channel.port.is_empty() { i + 1 } else { 0 };
-        ports.entry((of.channel.node, of.channel.port, alone)).or_default().push(i);
+        ports.entry((of.channel.node, of.channel.port, alone, of.channel.placed.0)).or_default().push(i);
     }
     ports.into_values().collect()
 }
@@ -125,6 +128,7 @@ fn exchanges(
     all: &[Screened<'_>],
     common: &[(usize, usize)],
     (jumps, spans): (&[Vec<i64>], &[f64]),
+    water: &Water,
     own: &SwapSettings,
 ) -> Vec<Exchange> {
     let loud = loud(common);
@@ -132,7 +136,12 @@ fn exchanges(
     times.sort_unstable();
     times.dedup();
     let mut found: Vec<Exchange> = Vec::new();
+    // Moisture alone may cross at the height of a storm: the deeper still rises while the shallower falls.
+    let moisture_alone = common.iter().all(|(a, _)| all[*a].channel.quantity.is_moisture());
     for t in times {
+        if moisture_alone && water.rain(t - STORM, t).mm() > 0.5 {
+            continue;
+        }
         let Some(e) = at(all, common, spans, t) else { continue };
         if e.plain == 0 || e.noted < loud * own.jump * common.len() as f64 || e.exchanged * loud > own.share * e.noted {
             continue;
@@ -160,7 +169,7 @@ pub(super) fn swapped(whole: &Whole<'_>, own: &SwapSettings) -> Vec<Told> {
     for (i, a) in ports.iter().enumerate() {
         for b in &ports[i + 1..] {
             let common = common(all, a, b);
-            let edges = exchanges(all, &common, (&jumps, &spans), own);
+            let edges = exchanges(all, &common, (&jumps, &spans), whole.water, own);
             for pair in edges.chunks(2) {
                 // A single jump may be anything; there and back is an exchange.
                 if let [from, to] = pair {

@@ -49,9 +49,9 @@ impl Climate {
 /// The soil of a year.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Ground {
-    /// Sand all through.
-    Sand,
-    /// Sandy loam over sand.
+    /// Loamy sand all through.
+    LoamySand,
+    /// Sandy loam over loamy sand.
     SandyLoam,
     /// Loess.
     SiltLoam,
@@ -63,13 +63,13 @@ pub enum Ground {
 
 impl Ground {
     /// All of them.
-    pub const ALL: [Self; 5] = [Self::Sand, Self::SandyLoam, Self::SiltLoam, Self::Clay, Self::Layered];
+    pub const ALL: [Self; 5] = [Self::LoamySand, Self::SandyLoam, Self::SiltLoam, Self::Clay, Self::Layered];
 
     /// Its name.
     #[must_use]
     pub const fn words(self) -> &'static str {
         match self {
-            Self::Sand => "sand",
+            Self::LoamySand => "loamy sand",
             Self::SandyLoam => "sandy loam",
             Self::SiltLoam => "silt loam",
             Self::Clay => "clay loam",
@@ -92,13 +92,13 @@ impl Ground {
             wilting,
             conductivity_mm_h: k,
         };
-        let sand = (0.43, 0.12, 0.04, 110.0);
+        let sand = (0.437, 0.125, 0.055, 61.0);
         let sandy_loam = (0.45, 0.21, 0.09, 26.0);
         let silt_loam = (0.49, 0.33, 0.13, 7.0);
         let clay = (0.48, 0.36, 0.21, 3.0);
         match self {
-            Self::Sand => vec![one(200.0, "sand", sand)],
-            Self::SandyLoam => vec![one(35.0, "sandy loam", sandy_loam), one(200.0, "sand", sand)],
+            Self::LoamySand => vec![one(200.0, "loamy sand", sand)],
+            Self::SandyLoam => vec![one(35.0, "sandy loam", sandy_loam), one(200.0, "loamy sand", sand)],
             Self::SiltLoam => vec![one(200.0, "silt loam", silt_loam)],
             Self::Clay => vec![one(200.0, "clay loam", clay)],
             Self::Layered => vec![one(40.0, "silt loam", silt_loam), one(200.0, "clay loam", (0.42, 0.34, 0.2, 1.2))],

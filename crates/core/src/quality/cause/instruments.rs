@@ -194,7 +194,16 @@ fn twins(search: &Search<'_>) -> Vec<Cause> {
                 names(search, &run).join(" and "),
                 long(start, end)
             );
-            let mut found = cause(search, CauseKind::TwinsApart, &run, reason);
+            // The jump with which they parted, and that with which they met again.
+            let day = SpanSeconds::DAY.0;
+            let edge = |f: &Found<'_>| {
+                let at = f.flag.start.0;
+                let near = (at - start.0).abs() <= 3 * day || (at - end.0).abs() <= 3 * day;
+                near && run.iter().any(|r| r.channel == f.channel)
+            };
+            let mut all = run.clone();
+            all.extend(search.of(&[Test::Step]).filter(edge));
+            let mut found = cause(search, CauseKind::TwinsApart, &all, reason);
             found.against = "Which of the two is right, a sample or a third probe must tell.".to_owned();
             found
         })

@@ -88,12 +88,16 @@ pub fn draw(sources: &[Source<'_>], frame: Frame<'_>) -> Option<Trace> {
     let x = |t: i64| LEFT + (t - from.0) as f64 / (to.0 - from.0) as f64 * (RIGHT - LEFT);
     let line = |source: &Source<'_>, c: &ebrel_core::series::Columns| {
         let mut path = String::new();
-        let (mut pen, mut last) = (false, BOTTOM);
+        // Readings may stand farther apart than columns: only a silence lifts the pen.
+        let column = (to.0 - from.0) as f64 / COLUMNS as f64;
+        let silence = (2.5 * source.view.usual_interval().unwrap_or(0) as f64 / column).ceil() as usize + 1;
+        let (mut pen, mut last, mut drawn) = (false, BOTTOM, 0);
         for i in 0..COLUMNS {
             if c.count[i] == 0 {
-                pen = false;
                 continue;
             }
+            pen = pen && i - drawn <= silence;
+            drawn = i;
             let at = LEFT + (i as f64 + 0.5) / COLUMNS as f64 * (RIGHT - LEFT);
             // Of a column with many readings both ends are shown.
             let _ = write!(path, "{}{at:.1} {:.1}", if pen { "L" } else { "M" }, y(c.min[i]));
@@ -156,10 +160,10 @@ mod tests {
 
     #[test]
     fn a_line_breaks_where_nothing_was_measured_and_nothing_draws_nothing() {
-        let (times, values) = ([0, 900, 1800, 7200, 8100], [0.1, 0.2, 0.15, 0.3, 0.3]);
+        let (times, values) = ([0, 900, 1800, 2700, 8100], [0.1, 0.2, 0.15, 0.3, 0.3]);
         let view = View { times: &times, values: &values };
         let trace = draw(&[Source { name: "5 cm".into(), view, dash: 0 }], frame("moisture")).unwrap();
-        assert!(trace.lines[0].path.starts_with('M') && trace.lines[0].path.matches('M').count() >= 2);
+        assert!(trace.lines[0].path.starts_with('M') && trace.lines[0].path.matches('M').count() == 2);
         assert!(trace.y_ticks.len() >= 3 && trace.y_ticks.iter().all(|(y, _)| (TOP..=BOTTOM).contains(y)));
         let (x, wide) = trace.shade.unwrap();
         assert!(x > LEFT && x + wide < RIGHT);

@@ -2,6 +2,7 @@
 
 mod contradictions;
 mod decided;
+mod evidence;
 mod like;
 mod repair;
 mod tests;
@@ -34,6 +35,7 @@ pub fn routes(routes: &mut Routes<'_>) {
     routes.post("/stations/{id}/review/run", Least::Member(Role::Researcher), run_again);
     contradictions::routes(routes);
     decided::routes(routes);
+    evidence::routes(routes);
     like::routes(routes);
     repair::routes(routes);
     tests::routes(routes);
@@ -60,12 +62,15 @@ struct Item {
     mend: Option<i64>,
     /// What the cause explains, if there are several.
     under: Vec<Under>,
+    /// The flag that speaks for all.
+    lead: i64,
     /// The flag whose likes can be decided on together; `None`: it has none, or does not wait.
     like: Option<i64>,
 }
 
 /// A finding that waits under its cause.
 struct Under {
+    id: i64,
     mark: &'static str,
     place: String,
     when: String,
@@ -217,6 +222,7 @@ fn item(matter: &FlagGroup, record: &StationRecord, all: &[FlagGroup]) -> Item {
     let alike = |g: &&FlagGroup| g.waits() && g.cause.is_none() && g.lead().flag.test == lead.flag.test;
     let like = (matter.cause.is_none() && matter.waits() && all.iter().filter(alike).count() > 1).then_some(lead.id);
     let under = |f: &StoredFlag| Under {
+        id: f.id,
         mark: f.flag.test.definition().mark,
         place: place_of(f, record),
         when: span(f.flag.start, f.flag.end, offset),
@@ -229,6 +235,7 @@ fn item(matter: &FlagGroup, record: &StationRecord, all: &[FlagGroup]) -> Item {
         mend: matter.cause.as_ref().filter(|c| c.mend.is_some()).map(|c| c.id),
         under: matter.flags.iter().filter(|_| several).take(UNDER).map(under).collect(),
         like,
+        lead: lead.id,
         flags: ids(matter.flags.iter().map(|f| f.id).collect()),
         test: title,
         mark: test.mark,

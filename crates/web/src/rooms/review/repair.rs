@@ -201,6 +201,11 @@ fn trace(
     shade: Option<(UnixSeconds, UnixSeconds)>,
     offset: i64,
 ) -> Option<Trace> {
+    let inside = |c: &&&ChannelRecord| {
+        let times = c.view().times;
+        times.partition_point(|t| *t < span.0.0) < times.partition_point(|t| *t <= span.1.0)
+    };
+    let channels: Vec<&ChannelRecord> = channels.iter().filter(inside).copied().collect();
     let values: Vec<_> = channels.iter().map(|c| c.values()).collect();
     let mut depths: Vec<f64> = channels.iter().filter_map(|c| c.channel.placement.depth_cm).collect();
     depths.sort_by(f64::total_cmp);

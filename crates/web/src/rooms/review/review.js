@@ -88,7 +88,7 @@ function writeReason() {
 
 const actions = {
   left_out: () => decide("left_out"), kept: () => decide("kept"), closer: () => look(current, true),
-  reason: writeReason, undo: () => undo(items[current]),
+  reason: writeReason, undo: () => undo(items[current]), convince: () => items[current]?.querySelector('a[data-do="convince"]')?.click(),
 };
 
 root.addEventListener("click", (e) => {
@@ -96,7 +96,7 @@ root.addEventListener("click", (e) => {
   if (!item || e.target.closest("input")) return;
   const todo = e.target.closest("[data-do]")?.dataset.do;
   if (!todo || items.indexOf(item) !== current) look(items.indexOf(item));
-  if (todo) actions[todo]();
+  if (todo && todo !== "convince") actions[todo]();
 });
 
 root.addEventListener("keydown", (e) => {
@@ -107,7 +107,7 @@ root.addEventListener("keydown", (e) => {
 
 document.addEventListener("keydown", (e) => {
   if (!acts(e)) return;
-  const keys = { j: () => look(current + 1), k: () => look(current - 1), a: actions.left_out, s: actions.kept, d: actions.closer, r: writeReason, u: () => undo(undone.pop()) };
+  const keys = { j: () => look(current + 1), k: () => look(current - 1), a: actions.left_out, s: actions.kept, d: actions.closer, r: writeReason, e: actions.convince, u: () => undo(undone.pop()) };
   const action = keys[e.key];
   if (!action) return;
   e.preventDefault();

@@ -1,0 +1,145 @@
+//! A cause is mended, shown before, and taken back: the findings go and come again, and no reading moves.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
+
+mod common;
+
+use ebrel_app::repairing::{mend, propose, undo};
+use ebrel_app::reviewing;
+use ebrel_core::quality::{CauseKind, Test};
+use ebrel_core::units::{DepthCm, Principle, UnixSeconds};
+use ebrel_simulator::years::{Climate, Ground, Kind, Severity, YearPlan, year};
+use ebrel_store::batches::{Origin, Source};
+use ebrel_store::placements::NewPlacement;
+use ebrel_store::probes::Probe;
+use ebrel_store::readings::Reading;
+use ebrel_store::{Store, StoreError};
+
+const NOW: UnixSeconds = UnixSeconds(2_000_000_000);
+
+/// A station of the simulator with one thing wrong with it.
+async fn station(kind: Kind) -> (Store, i64, tempfile::TempDir) {
+    let (store, station, dir) = common::station().await;
+    let node = store.ensure_node(station, "node 01").await.unwrap();
+    let plan = YearPlan {
+        seed: 33,
+        climate: Climate::Mild,
+        ground: Ground::SiltLoam,
+        gauge: true,
+        days: 120,
+        faults: vec![(kind, Severity::Blatant)],
+    };
+    let made = year(&plan);
+    assert_eq!(made.truth.len(), 1, "the year has its fault");
+    let mut readings = Vec::new();
+    let mut placed: Vec<String> = Vec::new();
+    for c in &made.channels {
+        let stream = store.ensure_stream(node, &c.port, c.quantity, c.quantity.unit(), Some(900)).await.unwrap();
+        readings.extend(c.times.iter().zip(&c.values).map(|(t, v)| Reading { stream, t: *t, raw: *v }));
+        if placed.contains(&c.port) {
+            continue;
+        }
+        placed.push(c.port.clone());
+        let probe = Probe {
+            id: 0,
+            serial: format!("BD-{}", c.port),
+            model: "blade dielectric, digital bus".into(),
+            principle: if c.depth_cm.is_some() { Principle::Dielectric } else { Principle::Node },
+            instrument_min: None,
+            instrument_max: None,
+            resolution: None,
+        };
+        let probe_id = store.ensure_probe(&probe).await.unwrap();
+        let placement = NewPlacement {
+            node_id: node,
+            port: c.port.clone(),
+            probe_id,
+            depth_cm: c.depth_cm.map(|d| DepthCm::new(d).unwrap()),
+            orientation: String::new(),
+            starts: UnixSeconds(made.start),
+            ends: None,
+            note: String::new(),
+        };
+        store.place(&placement).await.unwrap();
+    }
+    store.add_readings(&Origin::of(Source::Hand, UnixSeconds(made.end)), readings).await.unwrap();
+    reviewing::run(&store, station).await.unwrap();
+    (store, station, dir)
+}
+
+/// Flags of some tests, without their numbers.
+async fn flags(store: &Store, station: i64, tests: &[Test]) -> Vec<(i64, Test, i64, i64)> {
+    let all = store.flags(station).await.unwrap();
+    let mut found: Vec<_> = all
+        .iter()
+        .filter(|f| tests.contains(&f.flag.test))
+        .map(|f| (f.stream_id, f.flag.test, f.flag.start.0, f.flag.end.0))
+        .collect();
+    found.sort_unstable();
+    found
+}
+
+async fn count(store: &Store, station: i64) -> usize {
+    let mut n = 0;
+    for stream in store.streams(station).await.unwrap() {
+        n += store.series(stream.id).await.unwrap().len();
+    }
+    n
+}
+
+async fn mended_and_undone(kind: Kind, cause: CauseKind, tests: &[Test]) {
+    let (store, station, _dir) = station(kind).await;
+    let before = flags(&store, station, tests).await;
+    assert!(!before.is_empty(), "{kind:?} is found");
+    let (placements, readings) = (store.placements(station).await.unwrap(), count(&store, station).await);
+    let causes = store.causes(station).await.unwrap();
+    let mendable = causes.iter().find(|c| c.kind == cause && c.mend.is_some()).unwrap();
+
+    let proposal = propose(&store, station, mendable.id).await.unwrap();
+    let gone = proposal.difference.gone.iter().filter(|t| tests.contains(&t.flag.test)).count();
+    assert!(gone > 0 && !proposal.changes.is_empty(), "{:?}", proposal.difference);
+    assert_eq!(store.placements(station).await.unwrap(), placements, "a proposal changes nothing");
+
+    let id = mend(&store, station, mendable.id, "labels looked at, “θ”", ("N. Arvel", NOW)).await.unwrap();
+    let after = flags(&store, station, tests).await;
+    assert!(after.len() < before.len(), "{after:?}");
+    assert_ne!(store.placements(station).await.unwrap(), placements);
+    let kept = store.repairs(station).await.unwrap();
+    assert_eq!((kept.len(), kept[0].repair.why.as_str(), kept[0].undone.is_none()), (1, "labels looked at, “θ”", true));
+    let again = mend(&store, station, mendable.id, "again", ("N. Arvel", NOW)).await;
+    assert!(matches!(again, Err(StoreError::Rule(_))), "the cause is gone: {again:?}");
+
+    undo(&store, station, id, "T. Quill", NOW).await.unwrap();
+    assert_eq!(flags(&store, station, tests).await, before, "as it was");
+    assert_eq!(store.placements(station).await.unwrap(), placements);
+    assert_eq!(count(&store, station).await, readings, "no reading was touched");
+    assert_eq!(store.repairs(station).await.unwrap()[0].undone, Some(("T. Quill".into(), NOW)));
+    assert!(matches!(undo(&store, station, id, "T. Quill", NOW).await, Err(StoreError::Stale)), "once");
+}
+
+#[tokio::test]
+async fn exchanged_ports_are_mended_and_taken_back() {
+    mended_and_undone(Kind::Exchange, CauseKind::SwappedPorts, &[Test::SwappedPorts]).await;
+}
+
+#[tokio::test]
+async fn a_wrong_depth_is_mended_and_taken_back() {
+    mended_and_undone(Kind::WrongDepth, CauseKind::WrongDepth, &[Test::HeatMisorder]).await;
+}
+
+#[tokio::test]
+async fn a_mend_that_somebody_built_upon_is_not_taken_back_over_their_heads() {
+    let (store, station, _dir) = station(Kind::Exchange).await;
+    let causes = store.causes(station).await.unwrap();
+    let cause = causes.iter().find(|c| c.kind == CauseKind::SwappedPorts).unwrap();
+    let id = mend(&store, station, cause.id, "labels", ("N. Arvel", NOW)).await.unwrap();
+    let changed = store.repairs(station).await.unwrap().remove(0).repair.changed;
+    let made = changed.iter().find(|c| c.was.is_none()).unwrap();
+    let corrected =
+        NewPlacement { note: "looked at again".into(), depth_cm: DepthCm::new(7.0).ok(), ..made.new.clone() };
+    store.correct_placement(made.id, &made.new, &corrected).await.unwrap();
+    let now = store.placements(station).await.unwrap();
+    assert!(matches!(undo(&store, station, id, "T. Quill", NOW).await, Err(StoreError::Stale)));
+    assert_eq!(store.placements(station).await.unwrap(), now, "all or nothing");
+    assert!(store.repairs(station).await.unwrap()[0].undone.is_none());
+}
