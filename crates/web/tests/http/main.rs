@@ -17,6 +17,7 @@ mod field_site;
 mod files;
 mod import;
 mod markup;
+mod mending;
 mod network;
 mod nodes;
 mod packages;

@@ -1,0 +1,146 @@
+//! A cause with its mend, verdicts on many, what convinces, and what was decided: the pages of Review beyond the list.
+
+use super::client::Visitor;
+use super::roles::member;
+use ebrel_core::roles::Role;
+use ebrel_core::units::{Quantity, UnixSeconds};
+use ebrel_formats::package::{ChannelRow, Package, ReadingRow, StationRow, write_zip};
+use ebrel_simulator::years::{Climate, Ground, Kind, Severity, YearPlan, year};
+use std::io::Cursor;
+
+/// A package of a made-up season with faults.
+fn season(faults: Vec<(Kind, Severity)>) -> Vec<u8> {
+    let plan = YearPlan { seed: 33, climate: Climate::Mild, ground: Ground::SiltLoam, gauge: true, days: 100, faults };
+    let made = year(&plan);
+    let channels = made.channels.iter().map(|c| {
+        let row = ChannelRow {
+            channel: format!("{}.{}", c.port, c.quantity.code()),
+            station: "tub".into(),
+            node: "node θ".into(),
+            port: c.port.clone(),
+            quantity: c.quantity.code().into(),
+            unit: if c.quantity == Quantity::WaterContent { "m3/m3" } else { c.quantity.unit() }.into(),
+            depth_cm: c.depth_cm,
+            serial: format!("S-{}", c.port),
+            start: Some(UnixSeconds(made.start)),
+            interval_s: Some(900),
+            ..ChannelRow::default()
+        };
+        let readings = c.times.iter().zip(&c.values).map(|(t, v)| ReadingRow::plain(UnixSeconds(*t), *v));
+        (row, readings.collect())
+    });
+    let stations = vec![StationRow { station: "tub".into(), name: "Tub “7”".into(), ..StationRow::default() }];
+    let package: Package = Package { stations, channels: channels.collect(), ..Package::default() };
+    let mut zip = Cursor::new(Vec::new());
+    write_zip(package, &mut zip).unwrap();
+    zip.into_inner()
+}
+
+/// Brings a season into the first study and returns the path of its station.
+async fn station(owner: &Visitor, faults: Vec<(Kind, Severity)>) -> String {
+    let answer = owner.upload_to("/studies/1/packages/new", "tub.zip", &season(faults)).await;
+    let path = answer.headers()["location"].to_str().unwrap().to_owned();
+    assert_eq!(owner.post(&path, &[("code.tub", "tub")]).await.status(), 303);
+    let page = owner.page("/studies/1").await;
+    let number = page.split("Tub “7”").next().unwrap().rsplit("/stations/").next().unwrap();
+    format!("/stations/{}", number.split(['"', '/']).next().unwrap())
+}
+
+/// The first address in a page that holds some text, up to its end.
+fn link(page: &str, part: &str) -> String {
+    let at = page.find(part).unwrap_or_else(|| panic!("no {part} in {page}"));
+    let from = page[..at].rfind('"').unwrap() + 1;
+    page[from..].split('"').next().unwrap().to_owned()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn exchanged_ports_are_seen_before_and_after_mended_with_a_reason_and_taken_back() {
+    let owner = Visitor::owner().await;
+    let station = station(&owner, vec![(Kind::Exchange, Severity::Blatant)]).await;
+    let review = owner.page(&format!("{station}/review")).await;
+    assert!(
+        review.contains("<b>Ports exchanged</b>") && review.contains("No visit is noted at either end."),
+        "{review}"
+    );
+    let mend = link(&review, "/review/causes/");
+    let page = owner.page(&mend).await;
+    assert!(
+        page.contains("As it is noted")
+            && page.contains("As it would be")
+            && page.matches("class=\"trace\"").count() == 4
+    );
+    assert!(page.contains("findings would go") && page.contains("hours left out now"), "{page}");
+
+    let guest = member(&owner, "T. Quill", Role::Guest).await;
+    assert!(!guest.page(&mend).await.contains("Mend it"));
+    assert_eq!(guest.post(&mend, &[("why", "labels")]).await.status(), 403);
+    let refused = owner.post(&mend, &[("why", "  ")]).await.text().await.unwrap();
+    assert!(refused.contains("Say why"), "{refused}");
+    let long = "θ".repeat(5000);
+    let refused = owner.post(&mend, &[("why", long.as_str())]).await;
+    assert_eq!(refused.status(), 422);
+
+    // From two tabs one mends, and the other is told.
+    let (one, other) = (owner.another_tab(), owner.another_tab());
+    let form = [("why", "labels, “θ”")];
+    let answers = tokio::join!(one.post(&mend, &form), other.post(&mend, &form));
+    let mut done = [answers.0.status().as_u16(), answers.1.status().as_u16()];
+    done.sort_unstable();
+    assert!(done[0] != 303 && done[1] == 303 || done == [303, 303], "{done:?}");
+    let decided = owner.page(&format!("{station}/review/decided")).await;
+    assert_eq!(decided.matches("<b>mended</b>").count(), 1, "once: {decided}");
+    assert!(decided.contains("labels, “θ”"));
+    assert!(!owner.page(&format!("{station}/review")).await.contains("Ports exchanged</b>"));
+    let table = owner.get(&format!("{station}/review/decided.csv")).await.text().await.unwrap();
+    assert!(
+        table.starts_with("time,by,decision,place,finding,why,overruled,taken_back\n") && table.contains(",mended,"),
+        "{table}"
+    );
+
+    let undo = link(&decided, "/undo");
+    assert_eq!(guest.post(&undo, &[]).await.status(), 403);
+    assert_eq!(owner.post(&undo, &[]).await.status(), 303);
+    assert!(owner.page(&format!("{station}/review")).await.contains("<b>Ports exchanged</b>"), "it waits again");
+    assert_eq!(owner.post(&undo, &[]).await.status(), 303);
+    assert!(
+        owner.page(&format!("{station}/review/decided")).await.contains("It was not taken back"),
+        "a second time is told"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn findings_of_a_kind_are_listed_and_decided_together_and_each_is_drawn() {
+    let owner = Visitor::owner().await;
+    let faults =
+        vec![(Kind::Step, Severity::Blatant), (Kind::Step, Severity::Clear), (Kind::TwinDrifts, Severity::Blatant)];
+    let station = station(&owner, faults).await;
+    let review = owner.page(&format!("{station}/review")).await;
+    let like = link(&review, "/review/like/");
+    let page = owner.page(&format!("{like}?everywhere=true")).await;
+    let n = page.matches("data-one").count();
+    assert!(n >= 2, "{page}");
+    let nothing =
+        owner.post(&like, &[("flags", ""), ("verdict", "kept"), ("everywhere", "true"), ("reason", "θ")]).await;
+    let nothing = nothing.text().await.unwrap();
+    assert!(nothing.contains("Nothing was ticked") && nothing.contains("value=\"θ\""), "{nothing}");
+    let flags = page.split("name=\"flags\" value=\"").nth(1).unwrap().split('"').next().unwrap().trim();
+    let form = [("flags", flags), ("verdict", "kept"), ("everywhere", "true"), ("reason", "the logger was moved")];
+    assert_eq!(owner.post(&like, &form).await.status(), 303);
+    let decided = owner.page(&format!("{station}/review/decided")).await;
+    assert_eq!(decided.matches("the logger was moved").count(), n, "{decided}");
+    let stale = owner.post(&like, &[("flags", "999999"), ("verdict", "kept"), ("everywhere", "false")]).await;
+    assert_eq!(stale.status(), 422, "what is not there any more is said, and nothing is decided");
+
+    let everything = owner.page(&format!("{station}/review?state=condition")).await;
+    for page in [&review, &everything] {
+        let mut seen = 0;
+        for part in page.split("/review/flags/").skip(1).take(8) {
+            let number = part.split('"').next().unwrap();
+            let drawn = owner.page(&format!("{station}/review/flags/{number}")).await;
+            assert!(drawn.contains("class=\"trace\"") && !drawn.contains("NaN"), "{drawn}");
+            seen += 1;
+        }
+        assert!(seen > 0);
+    }
+    assert_eq!(owner.get(&format!("{station}/review/flags/999999")).await.status(), 422);
+}
