@@ -64,7 +64,8 @@ pub(super) fn misses(whole: &Whole<'_>, own: &MissesRainSettings) -> Vec<Told> {
             // Water that a deeper probe felt has passed this one; what only a shallower one felt may have stayed above.
             let felt = |other: &&Answers<'_>| {
                 let plain = other.answers[s].is_some_and(|a| a.rise > FELT * other.usual_rise(|_| true));
-                other.index != probe.index && other.rose(s) == Some(true) && plain
+                let alike = other.of.channel.quantity == probe.of.channel.quantity;
+                alike && other.index != probe.index && other.rose(s) == Some(true) && plain
             };
             let others = all.iter().filter(felt);
             let deeper = others.clone().find(|other| other.depth >= probe.depth - 1.0);

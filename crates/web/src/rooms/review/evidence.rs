@@ -61,7 +61,9 @@ async fn show(state: web::Data<State>, actor: Actor, path: web::Path<(i64, i64)>
 /// The numbers of the evidence under their names.
 fn numbers(flag: &StoredFlag) -> Vec<(String, String)> {
     let Ok(serde_json::Value::Object(all)) = serde_json::to_value(flag.flag.evidence) else { return Vec::new() };
-    let number = |v: &serde_json::Value| v.as_f64().map(format_plain);
+    // Four figures are enough to read.
+    let short = |v: f64| format!("{v:.3e}").parse().map_or_else(|_| String::new(), format_plain);
+    let number = |v: &serde_json::Value| v.as_f64().map(short);
     all.iter().filter_map(|(name, v)| Some((name.replace('_', " "), number(v)?))).collect()
 }
 
