@@ -1,12 +1,14 @@
 //! A station's record: every channel with its readings and what they mean.
 
+mod judging;
+
 use ebrel_core::field::{Clock, ClockCheck, ClockError, Deed, Disturbance, Log, Settling, settling};
 use ebrel_core::planning::Seat;
-use ebrel_core::quality::{Channel, Delivery, Elsewhere, Event, Findings, Place, Repeat, Settings, StationContext};
+use ebrel_core::quality::{Delivery, Place, Repeat};
 use ebrel_core::series::{Belief, Believed, CalibrationHistory, LeftOut, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::temperature::{DatedCorrection, corrected};
-use ebrel_core::units::{Principle, Quantity, SpanSeconds, UnixSeconds};
+use ebrel_core::units::{Principle, Quantity, UnixSeconds};
 use ebrel_store::batches::{Delivery as StoredDelivery, Source};
 use ebrel_store::events::StoredEvent;
 use ebrel_store::flags::StoredFlag;
@@ -142,25 +144,6 @@ async fn clock_checks(store: &Store, station: i64) -> Result<Vec<(String, ClockC
     Ok(checks)
 }
 
-/// Channels with what must be made for the tests: names, and values where they are not as they came.
-struct ForTests<'r> {
-    records: &'r [ChannelRecord],
-    labels: Vec<String>,
-    values: Vec<Cow<'r, [f64]>>,
-}
-
-impl<'r> ForTests<'r> {
-    fn of(records: &'r [ChannelRecord]) -> Self {
-        let labels = records.iter().map(|c| c.channel.label()).collect();
-        Self { records, labels, values: records.iter().map(ChannelRecord::values).collect() }
-    }
-
-    fn channels(&self) -> Vec<Channel<'_>> {
-        let parts = self.records.iter().zip(&self.values).zip(&self.labels);
-        parts.map(|((record, values), name)| channel(record, values, name, self.records)).collect()
-    }
-}
-
 /// The placement with which a probe was put into its seat: a plug that went to another port moved no probe.
 #[must_use]
 pub fn seat<'p>(of: &Placement, all: impl Iterator<Item = &'p Placement> + Clone) -> Placement {
@@ -180,33 +163,6 @@ pub fn seat<'p>(of: &Placement, all: impl Iterator<Item = &'p Placement> + Clone
 pub fn settles(placement: &Placement, wetted: Option<UnixSeconds>) -> Settling {
     let seat = if placement.note.contains("repacked") { Seat::Repacked } else { Seat::Undisturbed };
     settling(placement.probe.principle, seat, Disturbance::Installed, placement.starts, wetted)
-}
-
-/// A channel as the tests see it.
-fn channel<'a>(c: &'a ChannelRecord, values: &'a [f64], name: &'a str, all: &[ChannelRecord]) -> Channel<'a> {
-    let (stream, placement) = (&c.channel.stream, &c.channel.placement);
-    Channel {
-        name,
-        node: &stream.node,
-        port: &stream.port,
-        quantity: c.quantity(),
-        depth_cm: placement.depth_cm,
-        placed: (Some(placement.starts), placement.ends),
-        settled: Some(settles(&seat(placement, all.iter().map(|c| &c.channel.placement)), None).until),
-        interval: stream.interval_s.map(SpanSeconds),
-        view: View { times: c.view().times, values },
-        raw: (c.is_calibrated() || !c.corrections.is_empty()).then(|| c.view().values),
-        raw_unit: &stream.unit,
-        uncertainty: c.history.usual_half_width().filter(|_| c.is_calibrated()),
-        instrument: placement.probe.instrument_min.zip(placement.probe.instrument_max).filter(|_| c.is_main()),
-        resolution: placement.probe.resolution.filter(|_| c.is_main()),
-        pore_space: c.pore_space,
-        repeats: &c.repeats,
-        delivered: &c.delivered,
-        clock_checked: c.shown.is_some(),
-        empty: &[],
-        references: &[],
-    }
 }
 
 /// The spans of a stream whose readings stay out, by the flags of its station and the verdicts on them.
@@ -376,26 +332,6 @@ impl StationRecord {
         let first = all.iter().map(|e| e.0).min()?;
         let last = all.iter().map(|e| e.1).max()?;
         Some((UnixSeconds(first), UnixSeconds(last)))
-    }
-
-    /// Runs every test over the record, with channels of other stations beside it; one list of flags per channel, in their order.
-    #[must_use]
-    pub fn check(&self, neighbours: &[Self], settings: &Settings) -> Findings {
-        let own = ForTests::of(&self.channels);
-        let others: Vec<ForTests<'_>> = neighbours.iter().map(|n| ForTests::of(&n.channels)).collect();
-        let elsewhere: Vec<Elsewhere<'_>> = neighbours
-            .iter()
-            .zip(&others)
-            .flat_map(|(n, of)| {
-                let (station, place) = (n.station.name.as_str(), n.place());
-                of.channels().into_iter().map(move |channel| Elsewhere { station, place, channel })
-            })
-            .collect();
-        let channels = own.channels();
-        let events: Vec<Event> = self.events.iter().map(|e| e.event).collect();
-        let (place, elsewhere) = (self.place(), &elsewhere[..]);
-        let context = StationContext { channels: &channels, events: &events, place, elsewhere };
-        ebrel_core::quality::check_station(&context, settings)
     }
 
     /// Where it stands, if both coordinates are known.

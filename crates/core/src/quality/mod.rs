@@ -43,6 +43,7 @@ mod supply;
 mod table;
 #[cfg(test)]
 mod testing;
+mod unjudged;
 mod water;
 mod wiggle;
 
@@ -78,4 +79,5 @@ pub use step::StepSettings;
 pub use stuck::StuckSettings;
 pub use sunlit::SunlitSettings;
 pub use supply::{LowPowerSettings, WetBoxSettings};
+pub use unjudged::{Unjudged, unjudged};
 pub use wiggle::WiggleSettings;

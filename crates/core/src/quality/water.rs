@@ -83,6 +83,11 @@ fn nearest_gauges<'e>(station: &'e StationContext<'_>) -> Option<(&'e str, Vec<&
     Some((nearest.station, gauges.filter(|e| e.station == nearest.station).map(|e| &e.channel).collect()))
 }
 
+/// Whether any gauge tells of rain at a station: its own, or the nearest one within 5 km.
+pub(super) fn has_gauge(station: &StationContext<'_>) -> bool {
+    station.channels.iter().any(|c| c.quantity == Quantity::Rain) || nearest_gauges(station).is_some()
+}
+
 impl Water {
     /// What is known of water at a station. Where it has no gauge of its own, that of the nearest station within 5 km tells of rain.
     pub fn at(station: &StationContext<'_>) -> Self {

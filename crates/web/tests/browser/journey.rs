@@ -97,8 +97,8 @@ async fn review(site: &Site) {
     browser.fill(".item.active .reason", "frost, probe held").await.unwrap();
     browser.press_in(".item.active .reason", "\u{e007}").await.unwrap();
     browser.press("a").await.unwrap();
-    browser.wait_text("[data-answer]", &format!("{} spans", before - 1)).await.unwrap();
+    browser.wait_text("[data-answer]", &format!("{} things", before - 1)).await.unwrap();
     browser.wait_text(".item:nth-child(2) .verdict", "Left out: frost, probe held").await.unwrap();
     browser.press("u").await.unwrap();
-    browser.wait_text("[data-answer]", &format!("{before} spans")).await.unwrap();
+    browser.wait_text("[data-answer]", &format!("{before} things")).await.unwrap();
 }

@@ -95,6 +95,8 @@ struct ReviewPage {
     tests: Vec<Choice>,
     depths: Vec<Choice>,
     drawing: Option<Drawing>,
+    /// Tests that cannot judge here, and why.
+    unjudged: Vec<(String, String)>,
 }
 
 #[derive(Deserialize, Default)]
@@ -147,8 +149,11 @@ async fn show(
         1 => "1 thing waits for a verdict.".to_owned(),
         n => format!("{n} things wait for a verdict."),
     };
+    let unjudged = record.unjudged(&state.store).await?;
+    let titles = |tests: &[Test]| tests.iter().map(|t| t.definition().title).collect::<Vec<_>>().join(", ");
     page(&ReviewPage {
         shell,
+        unjudged: unjudged.iter().map(|u| (titles(&u.tests), u.why.clone())).collect(),
         station: station.name.clone(),
         id: *id,
         answer,

@@ -41,7 +41,7 @@ function say(item, words) {
 }
 
 function waiting(n) {
-  root.querySelector("[data-answer]").textContent = n === 0 ? "Nothing waits for a verdict." : `${n} ${n === 1 ? "span waits" : "spans wait"} for a verdict.`;
+  root.querySelector("[data-answer]").textContent = n === 0 ? "Nothing waits for a verdict." : `${n} ${n === 1 ? "thing waits" : "things wait"} for a verdict.`;
   const count = document.querySelector(".top .count");
   if (count) count.textContent = n || "";
 }
