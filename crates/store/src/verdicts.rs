@@ -143,31 +143,8 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn verdicts(&self, station: i64) -> Result<Vec<Decision>, StoreError> {
-        let rows = sqlx::query!(
-            "SELECT v.id, v.stream_id, v.test, v.starts, v.ends, v.decision, v.reason, v.decided_by, v.decided_at
-             FROM verdict v JOIN stream s ON s.id = v.stream_id JOIN node n ON n.id = s.node_id
-             WHERE n.station_id = ? AND v.undone_at IS NULL ORDER BY v.id",
-            station
-        )
-        .fetch_all(&self.pool)
-        .await?;
-        Ok(rows
-            .into_iter()
-            .filter_map(|r| {
-                let (test, verdict) = Test::from_code(&r.test).zip(Verdict::from_code(&r.decision))?;
-                Some(Decision {
-                    id: r.id,
-                    stream_id: r.stream_id,
-                    test,
-                    start: UnixSeconds(r.starts),
-                    end: UnixSeconds(r.ends),
-                    verdict,
-                    reason: r.reason,
-                    by: r.decided_by,
-                    at: UnixSeconds(r.decided_at),
-                })
-            })
-            .collect())
+        let kept = self.all_decisions(station).await?.into_iter().rev();
+        Ok(kept.filter(|k| k.undone.is_none()).map(|k| k.decision).collect())
     }
 }
 

@@ -46,8 +46,8 @@ impl Answers<'_> {
     }
 }
 
-/// Wetter is more, whatever is measured.
-fn wetness(quantity: Quantity) -> f64 {
+/// 1, or −1 for a tension, which falls as soil wets: times this, wetter is more.
+pub(super) fn wetness(quantity: Quantity) -> f64 {
     if quantity == Quantity::WaterTension { -1.0 } else { 1.0 }
 }
 

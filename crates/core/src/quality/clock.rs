@@ -117,8 +117,7 @@ fn repeats(whole: &Whole<'_>, node: &[usize], own: &ClockSettings) -> Vec<Troubl
         node.iter().filter(|i| t % whole.all[**i].interval == 0 || whole.all[**i].interval == interval).count()
     };
     let times: Vec<i64> =
-        at.iter().filter(|(t, n)| **n >= 3 && **n as f64 >= 0.5 * due(**t) as f64).map(|(t, _)| *t).collect();
-    let _ = own;
+        at.iter().filter(|(t, n)| **n >= 3 && **n as f64 >= own.share * due(**t) as f64).map(|(t, _)| *t).collect();
     times
         .chunk_by(|a, b| b - a <= 2 * interval)
         .map(|run| {

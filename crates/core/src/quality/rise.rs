@@ -1,5 +1,6 @@
 //! Soil that wets, and nothing brought water.
 
+use super::answer::wetness;
 use super::context::written;
 use super::definition::settings;
 use super::scene::{Scene, Told, Whole};
@@ -82,7 +83,7 @@ fn seeps(whole: &Whole<'_>, of: &Screened<'_>, at: i64, unexplained: &[Unexplain
         if !shallower || above.channel.quantity != of.channel.quantity {
             return false;
         }
-        let sign = if above.channel.quantity == Quantity::WaterTension { -1.0 } else { 1.0 };
+        let sign = wetness(above.channel.quantity);
         let (from, to) = ((at - back) / 3600, at / 3600 + 1);
         let rose = (from..to).filter(|h| lasting(above, *h, sign) > above.nothing(12.0, 6.0)).map(|h| h * 3600);
         let known = |t: i64| unexplained.iter().any(|u| u.0 == j && (t - u.1).abs() <= SpanSeconds::DAY.0);
@@ -93,7 +94,7 @@ fn seeps(whole: &Whole<'_>, of: &Screened<'_>, at: i64, unexplained: &[Unexplain
 fn of_channel(scene: &Scene<'_>, own: &RiseSettings) -> Vec<Flag> {
     let of = scene.of;
     let Some(depth) = of.channel.depth_cm.filter(|_| of.noise.is_some()) else { return Vec::new() };
-    let sign = if of.channel.quantity == Quantity::WaterTension { -1.0 } else { 1.0 };
+    let sign = wetness(of.channel.quantity);
     let hours = of.hours();
     let first = hours.first;
     let rise: Vec<f64> = (0..hours.len() as i64).map(|h| lasting(of, first + h, sign)).collect();
@@ -144,7 +145,7 @@ fn alone(scene: &Scene<'_>, from: i64, to: i64) -> bool {
             && s.channel.depth_cm.is_some_and(|d| d <= depth + 1.0)
     };
     let mut above = scene.all.iter().filter(above).peekable();
-    let sign = if scene.of.channel.quantity == Quantity::WaterTension { -1.0 } else { 1.0 };
+    let sign = wetness(scene.of.channel.quantity);
     above.peek().is_some()
         && !above.any(|s| (from / 3600..=to / 3600).any(|h| lasting(s, h, sign) > s.nothing(8.0, 4.0)))
 }

@@ -1,5 +1,6 @@
 //! A lasting jump with no water, at one probe.
 
+use super::answer::wetness;
 use super::context::written;
 use super::definition::settings;
 use super::scene::Scene;
@@ -122,7 +123,7 @@ fn is_above(other: &Screened<'_>, of: &Screened<'_>, depth: f64) -> bool {
 
 /// Whether a moisture probe got wetter between two times, beyond its noise.
 fn wetted(of: &Screened<'_>, from: i64, to: i64) -> bool {
-    let sign = if of.channel.quantity == Quantity::WaterTension { -1.0 } else { 1.0 };
+    let sign = wetness(of.channel.quantity);
     let view = of.between(from, to);
     let (mut lowest, mut rise) = (f64::INFINITY, 0.0f64);
     for v in view.values {

@@ -197,8 +197,7 @@ fn times(year: &mut Year, kind: Kind, severity: Severity, rng: &mut ChaCha8Rng) 
     match kind {
         Kind::ChannelSilent | Kind::NodeSilent => {
             let all = kind == Kind::NodeSilent;
-            for (k, c) in year.channels.iter_mut().enumerate().filter(|(k, _)| all || *k == i) {
-                let _ = k;
+            for (_, c) in year.channels.iter_mut().enumerate().filter(|(k, _)| all || *k == i) {
                 let keep: Vec<bool> = c.times.iter().map(|t| !within(*t)).collect();
                 let mut each = keep.iter();
                 c.values.retain(|_| *each.next().unwrap_or(&true));
