@@ -309,4 +309,27 @@ mod tests {
         let bytes = |rows: &[FlagRow]| ebrel_formats::package::flags_csv(rows).unwrap();
         assert_eq!(bytes(&rows), bytes(&check(package(), &Settings::default()).flags));
     }
+
+    #[test]
+    fn what_was_measured_by_hand_and_what_came_empty_or_late_is_judged() {
+        let mut package = package();
+        let reference = |value| ebrel_formats::package::ReferenceRow {
+            channel: "cut.m05".into(),
+            time: UnixSeconds(300 * 900),
+            value,
+            uncertainty: Some(0.01),
+            kind: "core".into(),
+            note: String::new(),
+        };
+        package.references = vec![reference(0.2), reference(0.297)];
+        let rows = &mut package.channels[0].1;
+        // Five records without a value, and forty that are written after later ones.
+        let times: Vec<usize> = (0..rows.times.len()).filter(|i| !(500..540).contains(i)).chain(500..540).collect();
+        let all: Vec<ReadingRow> = times.into_iter().filter_map(|i| rows.get(i)).collect();
+        *rows = all.into_iter().collect();
+        rows.values[700..705].fill(f64::NAN);
+        let found = check(package, &Settings::default()).flags;
+        let of = |test: &str| found.iter().filter(|f| f.test == test).count();
+        assert_eq!((of("reference_apart"), of("not_connected"), of("late")), (1, 1, 1), "{found:?}");
+    }
 }

@@ -20,24 +20,9 @@ CREATE TABLE repair (
 ) STRICT;
 CREATE INDEX repair_by_station ON repair (station_id);
 
--- What a person marked on the strips and no test saw: a flag of their own.
-CREATE TABLE own_flag (
-    id INTEGER PRIMARY KEY,
-    stream_id INTEGER NOT NULL REFERENCES stream(id),
-    starts INTEGER NOT NULL,
-    ends INTEGER NOT NULL,
-    reason TEXT NOT NULL,
-    marked_by TEXT NOT NULL,
-    marked_at INTEGER NOT NULL,
-    removed_by TEXT NOT NULL DEFAULT '',
-    removed_at INTEGER,
-    CHECK (ends >= starts)
-) STRICT;
-CREATE INDEX own_flag_by_stream ON own_flag (stream_id);
-
 ALTER TABLE verdict ADD COLUMN undone_by TEXT NOT NULL DEFAULT '';
 
--- What was set for the tests, each time as a whole: packages say by which version their flags were made.
+-- What was set for the tests, each time as a whole.
 CREATE TABLE setting_version (
     id INTEGER PRIMARY KEY,
     study_id INTEGER NOT NULL REFERENCES study(id),
@@ -49,3 +34,6 @@ CREATE TABLE setting_version (
     set_at INTEGER NOT NULL
 ) STRICT;
 CREATE INDEX setting_version_by_study ON setting_version (study_id);
+
+-- There are more tests than before: every station is due.
+UPDATE station_tests SET due = due + 1;
