@@ -153,11 +153,15 @@ pub async fn mend(
     why: &str,
     (by, at): (&str, UnixSeconds),
 ) -> Result<i64, StoreError> {
+    // The write lock is held first: what is read now nobody changes, and a cause stands until the tests have run anew.
+    let mut unit = store.unit().await?;
     let (cause, mend) = cause(store, station, id).await?;
+    if store.repairs(station).await?.iter().any(|r| r.undone.is_none() && r.repair.mend == mend) {
+        return Err(StoreError::Rule("This has been mended meanwhile: look under What was decided.".into()));
+    }
     let record = StationRecord::outline(store, station).await?;
     let placements = store.placements(station).await?;
     let changes = changes(&record, &placements, &mend)?;
-    let mut unit = store.unit().await?;
     let mut changed = Vec::new();
     // What ends or begins makes room first; what is new comes then.
     for change in changes.iter().filter(|c| c.was.is_some()).chain(changes.iter().filter(|c| c.was.is_none())) {

@@ -127,6 +127,20 @@ async fn a_wrong_depth_is_mended_and_taken_back() {
     mended_and_undone(Kind::WrongDepth, CauseKind::WrongDepth, &[Test::HeatMisorder]).await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn who_mends_twice_at_once_mends_once() {
+    for _ in 0..4 {
+        let (store, station, _dir) = station(Kind::Exchange).await;
+        let causes = store.causes(station).await.unwrap();
+        let id = causes.iter().find(|c| c.kind == CauseKind::SwappedPorts).unwrap().id;
+        let one = || mend(&store, station, id, "labels", ("N. Arvel", NOW));
+        let (a, b, c) = tokio::join!(one(), one(), one());
+        assert_eq!([a.is_ok(), b.is_ok(), c.is_ok()].iter().filter(|ok| **ok).count(), 1, "{a:?} {b:?} {c:?}");
+        assert_eq!(store.repairs(station).await.unwrap().len(), 1);
+        assert!(flags(&store, station, &[Test::SwappedPorts]).await.is_empty(), "mended, not exchanged back");
+    }
+}
+
 #[tokio::test]
 async fn a_mend_that_somebody_built_upon_is_not_taken_back_over_their_heads() {
     let (store, station, _dir) = station(Kind::Exchange).await;
