@@ -34,15 +34,23 @@ pub struct Change {
     pub new: Placement,
 }
 
-/// The cause of a station, with its mend.
+/// The cause of a station, with its mend; of a wrong depth the one that somebody knows better than the wave, cm.
 ///
 /// # Errors
 /// [`StoreError::Rule`] if the tests ran anew meanwhile and it is no more, or has nothing to mend.
-async fn cause(store: &Store, station: i64, id: i64) -> Result<(StoredCause, Mend), StoreError> {
+async fn cause(
+    store: &Store,
+    station: i64,
+    id: i64,
+    depth: Option<DepthCm>,
+) -> Result<(StoredCause, Mend), StoreError> {
     let cause = store.causes(station).await?.into_iter().find(|c| c.id == id);
     let gone =
         || StoreError::Rule("The tests have run anew since, and this cause is not among what they say now.".into());
-    let cause = cause.ok_or_else(gone)?;
+    let mut cause = cause.ok_or_else(gone)?;
+    if let (Some(Mend::Depth { depth_cm, .. }), Some(known)) = (&mut cause.mend, depth) {
+        *depth_cm = known.get();
+    }
     let nothing = || StoreError::Rule("Ebrel knows no mend for this cause: what it needs is done in the field.".into());
     let mend = cause.mend.clone().ok_or_else(nothing)?;
     Ok((cause, mend))
@@ -52,8 +60,8 @@ async fn cause(store: &Store, station: i64, id: i64) -> Result<(StoredCause, Men
 ///
 /// # Errors
 /// [`StoreError::Rule`] with a sentence if it cannot be made as things stand.
-pub async fn propose(store: &Store, station: i64, id: i64) -> Result<Proposal, StoreError> {
-    let (cause, mend) = cause(store, station, id).await?;
+pub async fn propose(store: &Store, station: i64, id: i64, depth: Option<DepthCm>) -> Result<Proposal, StoreError> {
+    let (cause, mend) = cause(store, station, id, depth).await?;
     let before = StationRecord::load(store, station).await?;
     let placements = store.placements(station).await?;
     let changes = changes(&before, &placements, &mend)?;
@@ -150,12 +158,12 @@ pub async fn mend(
     store: &Store,
     station: i64,
     id: i64,
-    why: &str,
+    (depth, why): (Option<DepthCm>, &str),
     (by, at): (&str, UnixSeconds),
 ) -> Result<i64, StoreError> {
     // The write lock is held first: what is read now nobody changes, and a cause stands until the tests have run anew.
     let mut unit = store.unit().await?;
-    let (cause, mend) = cause(store, station, id).await?;
+    let (cause, mend) = cause(store, station, id, depth).await?;
     if store.repairs(station).await?.iter().any(|r| r.undone.is_none() && r.repair.mend == mend) {
         return Err(StoreError::Rule("This has been mended meanwhile: look under What was decided.".into()));
     }

@@ -6,7 +6,7 @@ mod common;
 
 use ebrel_app::repairing::{mend, propose, undo};
 use ebrel_app::reviewing;
-use ebrel_core::quality::{CauseKind, Test};
+use ebrel_core::quality::{CauseKind, Mend, Test};
 use ebrel_core::units::{DepthCm, Principle, UnixSeconds};
 use ebrel_simulator::years::{Climate, Ground, Kind, Severity, YearPlan, year};
 use ebrel_store::batches::{Origin, Source};
@@ -95,18 +95,18 @@ async fn mended_and_undone(kind: Kind, cause: CauseKind, tests: &[Test]) {
     let causes = store.causes(station).await.unwrap();
     let mendable = causes.iter().find(|c| c.kind == cause && c.mend.is_some()).unwrap();
 
-    let proposal = propose(&store, station, mendable.id).await.unwrap();
+    let proposal = propose(&store, station, mendable.id, None).await.unwrap();
     let gone = proposal.difference.gone.iter().filter(|t| tests.contains(&t.flag.test)).count();
     assert!(gone > 0 && !proposal.changes.is_empty(), "{:?}", proposal.difference);
     assert_eq!(store.placements(station).await.unwrap(), placements, "a proposal changes nothing");
 
-    let id = mend(&store, station, mendable.id, "labels looked at, “θ”", ("N. Arvel", NOW)).await.unwrap();
+    let id = mend(&store, station, mendable.id, (None, "labels looked at, “θ”"), ("N. Arvel", NOW)).await.unwrap();
     let after = flags(&store, station, tests).await;
     assert!(after.len() < before.len(), "{after:?}");
     assert_ne!(store.placements(station).await.unwrap(), placements);
     let kept = store.repairs(station).await.unwrap();
     assert_eq!((kept.len(), kept[0].repair.why.as_str(), kept[0].undone.is_none()), (1, "labels looked at, “θ”", true));
-    let again = mend(&store, station, mendable.id, "again", ("N. Arvel", NOW)).await;
+    let again = mend(&store, station, mendable.id, (None, "again"), ("N. Arvel", NOW)).await;
     assert!(matches!(again, Err(StoreError::Rule(_))), "the cause is gone: {again:?}");
 
     undo(&store, station, id, "T. Quill", NOW).await.unwrap();
@@ -133,7 +133,7 @@ async fn who_mends_twice_at_once_mends_once() {
         let (store, station, _dir) = station(Kind::Exchange).await;
         let causes = store.causes(station).await.unwrap();
         let id = causes.iter().find(|c| c.kind == CauseKind::SwappedPorts).unwrap().id;
-        let one = || mend(&store, station, id, "labels", ("N. Arvel", NOW));
+        let one = || mend(&store, station, id, (None, "labels"), ("N. Arvel", NOW));
         let (a, b, c) = tokio::join!(one(), one(), one());
         assert_eq!([a.is_ok(), b.is_ok(), c.is_ok()].iter().filter(|ok| **ok).count(), 1, "{a:?} {b:?} {c:?}");
         assert_eq!(store.repairs(station).await.unwrap().len(), 1);
@@ -146,7 +146,7 @@ async fn a_mend_that_somebody_built_upon_is_not_taken_back_over_their_heads() {
     let (store, station, _dir) = station(Kind::Exchange).await;
     let causes = store.causes(station).await.unwrap();
     let cause = causes.iter().find(|c| c.kind == CauseKind::SwappedPorts).unwrap();
-    let id = mend(&store, station, cause.id, "labels", ("N. Arvel", NOW)).await.unwrap();
+    let id = mend(&store, station, cause.id, (None, "labels"), ("N. Arvel", NOW)).await.unwrap();
     let changed = store.repairs(station).await.unwrap().remove(0).repair.changed;
     let made = changed.iter().find(|c| c.was.is_none()).unwrap();
     let corrected =
@@ -156,4 +156,19 @@ async fn a_mend_that_somebody_built_upon_is_not_taken_back_over_their_heads() {
     assert!(matches!(undo(&store, station, id, "T. Quill", NOW).await, Err(StoreError::Stale)));
     assert_eq!(store.placements(station).await.unwrap(), now, "all or nothing");
     assert!(store.repairs(station).await.unwrap()[0].undone.is_none());
+}
+
+#[tokio::test]
+async fn who_knows_the_depth_better_than_the_wave_types_it() {
+    let (store, station, _dir) = station(Kind::WrongDepth).await;
+    let causes = store.causes(station).await.unwrap();
+    let cause = causes.iter().find(|c| c.kind == CauseKind::WrongDepth && c.mend.is_some()).unwrap();
+    let known = DepthCm::new(12.5).ok();
+    let proposal = propose(&store, station, cause.id, known).await.unwrap();
+    assert_eq!(proposal.changes[0].new.depth_cm, Some(12.5));
+    mend(&store, station, cause.id, (known, "by the notebook of the day"), ("N. Arvel", NOW)).await.unwrap();
+    let at_it = store.placements(station).await.unwrap().iter().filter(|p| p.depth_cm == Some(12.5)).count();
+    assert_eq!(at_it, 1);
+    let kept = store.repairs(station).await.unwrap().remove(0).repair.mend;
+    assert!(matches!(kept, Mend::Depth { depth_cm: 12.5, .. }), "{kept:?}");
 }

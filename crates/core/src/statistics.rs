@@ -20,10 +20,12 @@ pub fn median(values: &mut [f64]) -> Option<f64> {
     Some(lower.midpoint(upper))
 }
 
-/// Quantile `p` (0 to 1) by the nearest rank; `values` are reordered. `None` if empty.
+/// Quantile `p` (0 to 1) by the nearest rank, counted from the nearer end, so that quantiles of mirrored values are mirrored;
+/// `values` are reordered. `None` if empty.
 pub fn quantile(values: &mut [f64], p: f64) -> Option<f64> {
     let last = values.len().checked_sub(1)?;
-    let rank = (p.clamp(0.0, 1.0) * last as f64).round() as usize;
+    let from_end = |p: f64| (p.clamp(0.0, 0.5) * last as f64).round() as usize;
+    let rank = if p > 0.5 { last - from_end(1.0 - p) } else { from_end(p) };
     Some(*values.select_nth_unstable_by(rank, f64::total_cmp).1)
 }
 

@@ -61,13 +61,15 @@ impl StoredFlag {
     }
 }
 
-/// A flag that waits for a verdict, for a list of what is wrong.
+/// A thing that waits for a verdict, for a list of what is wrong.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WaitingFlag {
     /// The stream concerned.
     pub stream_id: i64,
-    /// The test that found it.
+    /// The test that found it, or the worst of what its cause explains.
     pub test: Test,
+    /// What explains it together with others, if anything does.
+    pub cause: Option<CauseKind>,
     /// Time of the first reading concerned.
     pub start: UnixSeconds,
     /// Last reading, inclusive.
@@ -118,20 +120,25 @@ impl Store {
         Ok(usize::try_from(count.fetch_one(&self.pool).await?).unwrap_or(0))
     }
 
-    /// The most damaging flags of a station that wait for a verdict, with the streams that they are of.
+    /// The most damaging things of a station that wait for a verdict: flags that one cause explains are one, told by what is said of it.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn worst_waiting(&self, station: i64, most: i64) -> Result<Vec<WaitingFlag>, StoreError> {
         let condition = Grade::Condition.code();
+        // Of a group SQLite takes the row that has the maximum.
         let rows = sqlx::query!(
-            "SELECT f.stream_id, f.test, f.starts, f.ends, f.reason FROM flag f
-             WHERE f.station_id = ?1 AND f.grade <> ?2 AND NOT EXISTS (
-                 SELECT 1 FROM verdict v
-                 WHERE v.stream_id = f.stream_id AND v.test = f.test AND v.undone_at IS NULL
-                   AND 2 * (min(v.ends, f.ends) - max(v.starts, f.starts) + 1)
-                       >= max(v.ends - v.starts, f.ends - f.starts) + 1)
-             ORDER BY f.damage DESC, f.starts, f.id LIMIT ?3",
+            r#"SELECT f.stream_id AS "stream_id!: i64", f.test AS "test!: String", c.kind AS "kind?", coalesce(c.starts, f.starts) AS "starts!: i64",
+                      coalesce(c.ends, f.ends) AS "ends!: i64", coalesce(c.reason, f.reason) AS "reason!: String",
+                      max(f.damage) AS "damage!: f64"
+               FROM flag f LEFT JOIN cause c ON c.id = f.cause_id
+               WHERE f.station_id = ?1 AND f.grade <> ?2 AND NOT EXISTS (
+                   SELECT 1 FROM verdict v
+                   WHERE v.stream_id = f.stream_id AND v.test = f.test AND v.undone_at IS NULL
+                     AND 2 * (min(v.ends, f.ends) - max(v.starts, f.starts) + 1)
+                         >= max(v.ends - v.starts, f.ends - f.starts) + 1)
+               GROUP BY coalesce('cause ' || f.cause_id, 'flag ' || f.id)
+               ORDER BY 7 DESC, 4, f.id LIMIT ?3"#,
             station,
             condition,
             most
@@ -139,7 +146,9 @@ impl Store {
         let rows = rows.fetch_all(&self.pool).await?.into_iter();
         let flags = rows.filter_map(|r| {
             let (start, end) = (UnixSeconds(r.starts), UnixSeconds(r.ends));
-            Some(WaitingFlag { stream_id: r.stream_id, test: Test::from_code(&r.test)?, start, end, reason: r.reason })
+            let cause = r.kind.and_then(|kind| CauseKind::from_code(&kind));
+            let test = Test::from_code(&r.test)?;
+            Some(WaitingFlag { stream_id: r.stream_id, test, cause, start, end, reason: r.reason })
         });
         Ok(flags.collect())
     }

@@ -149,3 +149,92 @@ impl Unit {
         meaning_changed(tx, Some(says.probe_id), "").await
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::database::testing::store;
+    use crate::probes::Probe;
+    use crate::stations::testing::stream;
+    use ebrel_core::units::Principle;
+
+    const AT: UnixSeconds = UnixSeconds(5000);
+
+    /// A station with one placement, which it returns.
+    async fn placed(store: &Store) -> (i64, NewPlacement) {
+        stream(store).await;
+        let node_id = store.streams(1).await.unwrap()[0].node_id;
+        let probe = Probe {
+            id: 0,
+            serial: "BD-0417".into(),
+            model: "blade dielectric".into(),
+            principle: Principle::Dielectric,
+            instrument_min: None,
+            instrument_max: None,
+            resolution: None,
+        };
+        let placement = NewPlacement {
+            node_id,
+            port: "m05".into(),
+            probe_id: store.ensure_probe(&probe).await.unwrap(),
+            depth_cm: DepthCm::new(5.0).ok(),
+            orientation: "“flat”".into(),
+            starts: UnixSeconds(0),
+            ends: None,
+            note: "θ".into(),
+        };
+        (store.place(&placement).await.unwrap(), placement)
+    }
+
+    fn repair(id: i64, was: &NewPlacement) -> NewRepair {
+        let new = NewPlacement { depth_cm: DepthCm::new(15.0).ok(), ..was.clone() };
+        NewRepair {
+            station: 1,
+            kind: CauseKind::WrongDepth,
+            mend: Mend::Depth { node: "node 01".into(), port: "m05".into(), at: AT, depth_cm: 15.0 },
+            cause: "its wave is that of 15 cm".into(),
+            why: "“labels”, θ".into(),
+            changed: vec![Changed { id, was: Some(was.clone()), new }],
+            by: "N. Arvel".into(),
+            at: AT,
+        }
+    }
+
+    #[tokio::test]
+    async fn a_mend_comes_back_as_it_was_kept_and_is_taken_back_once() {
+        let (store, _dir) = store().await;
+        let (id, placement) = placed(&store).await;
+        let new = repair(id, &placement);
+        let mut unit = store.unit().await.unwrap();
+        let number = unit.keep_repair(&new).await.unwrap();
+        unit.commit().await.unwrap();
+        let kept = store.repairs(1).await.unwrap();
+        assert_eq!(kept, [StoredRepair { id: number, repair: new, undone: None }]);
+        assert!(store.repairs(99).await.unwrap().is_empty());
+
+        let mut unit = store.unit().await.unwrap();
+        unit.note_repair_undone(number, "T. Quill", UnixSeconds(6000)).await.unwrap();
+        let again = unit.note_repair_undone(number, "T. Quill", UnixSeconds(7000)).await;
+        assert!(matches!(again, Err(StoreError::Stale)), "{again:?}");
+        unit.commit().await.unwrap();
+        let undone = store.repairs(1).await.unwrap().remove(0).undone;
+        assert_eq!(undone, Some(("T. Quill".into(), UnixSeconds(6000))));
+    }
+
+    #[tokio::test]
+    async fn a_placement_is_withdrawn_only_while_it_says_what_was_made() {
+        let (store, _dir) = store().await;
+        let (id, placement) = placed(&store).await;
+        let other = NewPlacement { depth_cm: DepthCm::new(7.0).ok(), ..placement.clone() };
+        let mut unit = store.unit().await.unwrap();
+        let refused = unit.withdraw_placement(id, &other).await;
+        assert!(matches!(refused, Err(StoreError::Stale)), "{refused:?}");
+        drop(unit);
+        assert_eq!(store.placements(1).await.unwrap().len(), 1, "nothing of it stands");
+        let mut unit = store.unit().await.unwrap();
+        unit.withdraw_placement(id, &placement).await.unwrap();
+        unit.commit().await.unwrap();
+        assert!(store.placements(1).await.unwrap().is_empty());
+        assert_eq!(store.stations_to_test().await.unwrap(), [1], "its record means something else now");
+    }
+}

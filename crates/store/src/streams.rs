@@ -48,7 +48,40 @@ pub struct UnplacedPort {
     pub first: Option<UnixSeconds>,
 }
 
+/// A quantity that another station of a study measures.
+#[derive(Debug, Clone, PartialEq)]
+pub struct MeasuredBeside {
+    /// The station's name.
+    pub station: String,
+    /// Its latitude, degrees, if it is known.
+    pub latitude: Option<f64>,
+    /// Its longitude, degrees, if it is known.
+    pub longitude: Option<f64>,
+    /// What it measures.
+    pub quantity: Quantity,
+}
+
 impl Store {
+    /// What the other stations of a study measure, each quantity of a station once.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn measured_beside(&self, study: i64, station: i64) -> Result<Vec<MeasuredBeside>, StoreError> {
+        let rows = sqlx::query!(
+            "SELECT DISTINCT st.name, st.latitude, st.longitude, s.quantity
+             FROM stream s JOIN node n ON n.id = s.node_id JOIN station st ON st.id = n.station_id
+             WHERE st.study_id = ? AND st.id <> ? ORDER BY st.name, s.quantity",
+            study,
+            station
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        let beside = rows.filter_map(|r| {
+            let quantity = Quantity::from_code(&r.quantity)?;
+            Some(MeasuredBeside { station: r.name, latitude: r.latitude, longitude: r.longitude, quantity })
+        });
+        Ok(beside.collect())
+    }
+
     /// Ports of a station's nodes that send and have no probe, by node and port: nobody knows what their readings mean. What tells of
     /// the node itself needs none.
     ///
@@ -255,5 +288,32 @@ mod tests {
         assert_eq!(store.ensure_stream(node, "m05", Quantity::RawOutput, "mV", None).await.unwrap(), first);
         let error = store.ensure_stream(node, "m05", Quantity::RawOutput, "counts", None).await.unwrap_err();
         assert!(error.to_string().contains("in mV so far; this file gives counts"), "{error}");
+    }
+
+    #[tokio::test]
+    async fn what_other_stations_measure_is_told_once_each_and_not_what_this_one_does() {
+        let (store, _dir) = store().await;
+        let here = testing::station(&store).await;
+        let study = store.station(here).await.unwrap().study_id;
+        let other = crate::stations::Station {
+            id: 0,
+            code: "ride".into(),
+            name: "Ride “θ”".into(),
+            ..store.station(here).await.unwrap()
+        };
+        let other = store.add_station(&other, &[]).await.unwrap();
+        for (station, port, quantity) in [
+            (here, "m05", Quantity::WaterContent),
+            (other, "r1", Quantity::Rain),
+            (other, "r2", Quantity::Rain),
+            (other, "a", Quantity::AirTemperature),
+        ] {
+            let node = store.ensure_node(station, "node 01").await.unwrap();
+            store.ensure_stream(node, port, quantity, quantity.unit(), None).await.unwrap();
+        }
+        let beside = store.measured_beside(study, here).await.unwrap();
+        let told: Vec<_> = beside.iter().map(|b| (b.station.as_str(), b.quantity)).collect();
+        assert_eq!(told, [("Ride “θ”", Quantity::AirTemperature), ("Ride “θ”", Quantity::Rain)]);
+        assert_eq!(store.measured_beside(study, other).await.unwrap().len(), 1);
     }
 }

@@ -166,3 +166,77 @@ pub fn judge(year: &Year, findings: &Findings) -> Score {
     }
     score
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ebrel_core::quality::{Evidence, NoiseEvidence};
+    use ebrel_core::units::UnixSeconds;
+    use ebrel_simulator::years::{Climate, Ground, YearPlan, year};
+
+    fn made(kind: Kind) -> Year {
+        let plan = |seed| YearPlan {
+            seed,
+            climate: Climate::Mild,
+            ground: Ground::SiltLoam,
+            gauge: true,
+            days: 120,
+            faults: vec![(kind, Severity::Clear)],
+        };
+        (0..20).map(|seed| year(&plan(seed))).find(|y| !y.truth.is_empty()).unwrap()
+    }
+
+    fn flag(test: Test, grade: Grade, (from, to): (i64, i64)) -> Flag {
+        let evidence = Evidence::Noise(NoiseEvidence { burst: 1.0.into(), usual: 1.0.into() });
+        let readings = ((to - from) / INTERVAL + 1) as usize;
+        let (start, end) = (UnixSeconds(from), UnixSeconds(to));
+        Flag { start, end, test, grade, readings, strength: 1.0, evidence, reason: String::new() }
+    }
+
+    fn findings(year: &Year, flags: &[(usize, Flag)]) -> Findings {
+        let mut found = Findings { flags: vec![Vec::new(); year.channels.len()], causes: Vec::new() };
+        flags.iter().for_each(|(i, f)| found.flags[*i].push(f.clone()));
+        found
+    }
+
+    #[test]
+    fn the_truth_itself_scores_one_and_silence_nothing() {
+        for kind in [Kind::Burst, Kind::Stuck, Kind::Exchange, Kind::BelowZero] {
+            let year = made(kind);
+            let truth = &year.truth[0];
+            let told: Vec<(usize, Flag)> =
+                truth.windows.iter().map(|(i, a, b)| (*i, flag(kind.tests()[0], Grade::Wrong, (*a, *b)))).collect();
+            let score = judge(&year, &findings(&year, &told));
+            assert_eq!((score.events(), score.event_f1(), score.reading_f1()), ((1, 1), 1.0, 1.0), "{kind:?}");
+            assert!(score.false_alarms.is_empty() && score.missed.is_empty());
+            let silent = judge(&year, &findings(&year, &[]));
+            assert_eq!((silent.events(), silent.event_f1(), silent.missed.len()), ((0, 1), 0.0, 1), "{kind:?}");
+        }
+    }
+
+    #[test]
+    fn a_flag_of_another_test_a_short_one_or_one_elsewhere_finds_nothing() {
+        let year = made(Kind::Stuck);
+        let (i, from, to) = year.truth[0].windows[0];
+        let of = |told: (usize, Flag)| judge(&year, &findings(&year, &[told])).events().0;
+        assert_eq!(of((i, flag(Test::Spike, Grade::Wrong, (from, to)))), 0);
+        assert_eq!(of((i, flag(Test::Stuck, Grade::Wrong, (from, from + (to - from) / 10)))), 0);
+        assert_eq!(of((i, flag(Test::Stuck, Grade::Wrong, (from, from + (to - from) / 2)))), 1);
+        assert_eq!(of(((i + 1) % year.channels.len(), flag(Test::Stuck, Grade::Wrong, (from, to)))), 0);
+    }
+
+    #[test]
+    fn a_false_alarm_counts_once_for_all_its_channels_and_a_condition_not_at_all() {
+        let year = made(Kind::Spike);
+        let at = (year.start + 3 * 86_400, year.start + 3 * 86_400 + 7200);
+        let everywhere: Vec<(usize, Flag)> = (0..4).map(|i| (i, flag(Test::Noise, Grade::Doubtful, at))).collect();
+        let score = judge(&year, &findings(&year, &everywhere));
+        assert_eq!((score.false_alarms.len(), score.false_readings), (1, 4 * 9), "{:?}", score.false_alarms);
+        let frost: Vec<(usize, Flag)> = (0..4).map(|i| (i, flag(Test::Frozen, Grade::Condition, at))).collect();
+        assert!(judge(&year, &findings(&year, &frost)).false_alarms.is_empty());
+        let mut sum = Score::default();
+        sum.add(score.clone());
+        sum.add(score);
+        assert_eq!((sum.false_alarms.len(), sum.events().1), (2, 2));
+    }
+}

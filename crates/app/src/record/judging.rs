@@ -2,7 +2,7 @@
 
 use super::{ChannelRecord, StationRecord, seat, settles};
 use ebrel_core::quality::{
-    Channel, Elsewhere, Event, Findings, Settings, StationContext, Unjudged, check_station, unjudged,
+    Channel, Elsewhere, Event, Findings, Place, Settings, StationContext, Unjudged, check_station, unjudged,
 };
 use ebrel_core::series::View;
 use ebrel_core::units::SpanSeconds;
@@ -82,25 +82,20 @@ impl StationRecord {
         check_station(&context, settings)
     }
 
-    /// What the tests cannot judge here, and why; other stations are looked at without their readings.
+    /// What the tests cannot judge here, and why. Of other stations it matters only what they measure.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn unjudged(&self, store: &Store) -> Result<Vec<Unjudged>, StoreError> {
-        let mut others = Vec::new();
-        for station in store.stations(self.study.id).await?.into_iter().filter(|s| s.id != self.station.id) {
-            others.push(Self::outline(store, station.id).await?);
-        }
+        let beside = store.measured_beside(self.study.id, self.station.id).await?;
+        let nothing = View { times: &[], values: &[] };
+        let elsewhere = beside.iter().map(|b| Elsewhere {
+            station: &b.station,
+            place: b.latitude.zip(b.longitude).map(|(latitude, longitude)| Place { latitude, longitude }),
+            channel: Channel::bare("", b.quantity, nothing),
+        });
+        let elsewhere: Vec<Elsewhere<'_>> = elsewhere.collect();
         let own = ForTests::as_they_came(&self.channels);
-        let of_others: Vec<ForTests<'_>> = others.iter().map(|o| ForTests::as_they_came(&o.channels)).collect();
-        let elsewhere: Vec<Elsewhere<'_>> = others
-            .iter()
-            .zip(&of_others)
-            .flat_map(|(o, of)| {
-                let (station, place) = (o.station.name.as_str(), o.place());
-                of.channels().into_iter().map(move |channel| Elsewhere { station, place, channel })
-            })
-            .collect();
         let (channels, place) = (own.channels(), self.place());
         Ok(unjudged(&StationContext { channels: &channels, events: &[], place, elsewhere: &elsewhere }))
     }

@@ -225,8 +225,8 @@ fn tell(whole: &Whole<'_>, i: usize, trouble: Trouble) -> Option<Told> {
         ),
     };
     let view = of.between(span.0, span.1);
-    let again = |t: i64| of.channel.repeats.iter().any(|r| r.time.0 == t);
-    if matches!(trouble, Trouble::Back(..)) && !view.times.iter().any(|t| again(*t)) {
+    let again = |t: i64| (span.0..=span.1).contains(&t);
+    if matches!(trouble, Trouble::Back(..)) && !of.channel.repeats.iter().any(|r| again(r.time.0)) {
         return None;
     }
     let evidence = Evidence::Clock(ClockEvidence { drift_s_per_day: drift.into(), shift_s: (shift as f64).into() });

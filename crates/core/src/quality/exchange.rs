@@ -6,7 +6,6 @@ use super::scene::{Told, Whole};
 use super::screened::Screened;
 use super::water::Water;
 use super::{Definition, Evidence, Flag, SwapEvidence};
-use crate::statistics::quantile;
 use crate::units::{Grade, SpanSeconds, UnixSeconds};
 use std::collections::BTreeMap;
 
@@ -25,7 +24,7 @@ pub(super) const DEFINITION: Definition = Definition {
     mark: "Sw",
     grade: Grade::Wrong,
     finds: "Two ports that jump at one moment to where the other one was, in all that they measure, and jump back later: the probes were \
-            plugged the wrong way round. One jump alone is told where the daily wave of heat says which side of it is wrong.",
+            plugged the wrong way round. One jump alone is let pass, and so is moisture that crosses while a storm's water moves.",
     settings: SwapSettings::LIST,
 };
 
@@ -76,15 +75,6 @@ pub(super) struct Exchange {
 /// What is usual for a channel from one reading to the next.
 fn wiggle(of: &Screened<'_>) -> f64 {
     of.noise.map_or(f64::INFINITY, |n| n.sigma.max(n.resolution).max(n.wiggle))
-}
-
-/// The middle half of what a channel spans.
-fn span(of: &Screened<'_>) -> f64 {
-    if !of.channel.quantity.is_in_soil() {
-        return f64::INFINITY;
-    }
-    let mut levels: Vec<f64> = of.hours().between(i64::MIN / 2, i64::MAX / 2).collect();
-    quantile(&mut levels, 0.75).zip(quantile(&mut levels, 0.25)).map_or(f64::INFINITY, |(high, low)| high - low)
 }
 
 /// Times at which a channel jumps by several of its wiggles.
@@ -164,7 +154,7 @@ pub(super) fn swapped(whole: &Whole<'_>, own: &SwapSettings) -> Vec<Told> {
     let ports = ports(all);
     let jumps: Vec<Vec<i64>> =
         all.iter().map(|s| if s.channel.quantity.is_in_soil() { jumps(s) } else { Vec::new() }).collect();
-    let spans: Vec<f64> = all.iter().map(span).collect();
+    let spans: Vec<f64> = all.iter().map(Screened::usual_span).collect();
     let mut told = Vec::new();
     for (i, a) in ports.iter().enumerate() {
         for b in &ports[i + 1..] {

@@ -1,11 +1,12 @@
 //! Much rain, and a probe that says nothing.
 
-use super::answer::{Answers, answers};
+use super::answer::{Answer, Answers, answers};
 use super::context::written;
 use super::definition::settings;
 use super::scene::{Told, Whole};
 use super::water::Storm;
 use super::{Definition, Evidence, Flag, MissesRainEvidence};
+use crate::statistics::quantile;
 use crate::units::{Grade, Quantity, SpanSeconds};
 
 settings!(
@@ -29,6 +30,10 @@ pub(super) const DEFINITION: Definition = Definition {
     settings: MissesRainSettings::LIST,
 };
 
+/// Levels are alike within this share of a probe's range,
+const ALIKE: f64 = 0.15;
+/// and an answer from there is plain from so many times what is none.
+const PLAINLY: f64 = 15.0;
 /// Another probe felt a rain if it rose by this share of what it usually does.
 const FELT: f64 = 0.3;
 /// A probe that was asked less often than this has no habit.
@@ -46,6 +51,7 @@ const ROOM: f64 = 0.35;
 pub(super) fn misses(whole: &Whole<'_>, own: &MissesRainSettings) -> Vec<Told> {
     let storms = whole.water.storms(own.rain_mm);
     let all = answers(whole, &storms);
+    let usual_rises: Vec<f64> = all.iter().map(|a| a.usual_rise(|_| true)).collect();
     let mut told = Vec::new();
     for probe in &all {
         let dry_enough = |before: f64| before < probe.wet - ROOM * (probe.wet - probe.dry);
@@ -59,15 +65,16 @@ pub(super) fn misses(whole: &Whole<'_>, own: &MissesRainSettings) -> Vec<Told> {
             continue;
         }
         for (s, storm) in storms.iter().enumerate() {
-            let Some(answer) = probe.answers[s].filter(|a| dry_enough(a.before)) else { continue };
+            let answerable = |a: &Answer| dry_enough(a.before) || rises_at(probe, a.before) > PLAINLY * probe.nothing;
+            let Some(answer) = probe.answers[s].filter(answerable) else { continue };
             let silent = answer.rise <= probe.nothing && answer.rise < own.share * usual;
             // Water that a deeper probe felt has passed this one; what only a shallower one felt may have stayed above.
-            let felt = |other: &&Answers<'_>| {
-                let plain = other.answers[s].is_some_and(|a| a.rise > FELT * other.usual_rise(|_| true));
+            let felt = |(other, usual): &(&Answers<'_>, &f64)| {
+                let plain = other.answers[s].is_some_and(|a| a.rise > FELT * **usual);
                 let alike = other.of.channel.quantity == probe.of.channel.quantity;
                 alike && other.index != probe.index && other.rose(s) == Some(true) && plain
             };
-            let others = all.iter().filter(felt);
+            let others = all.iter().zip(&usual_rises).filter(felt).map(|(other, _)| other);
             let deeper = others.clone().find(|other| other.depth >= probe.depth - 1.0);
             let most = probe.depth <= SHALLOW_CM && share >= ALWAYS && storm.mm >= MUCH * own.rain_mm;
             if let Some(witness) = deeper.or_else(|| others.clone().next().filter(|_| most)).filter(|_| silent) {
@@ -76,6 +83,14 @@ pub(super) fn misses(whole: &Whole<'_>, own: &MissesRainSettings) -> Vec<Told> {
         }
     }
     told
+}
+
+/// How far a probe rises from about this level at its better answers (upper quartile); 0 where it was seldom there.
+fn rises_at(probe: &Answers<'_>, level: f64) -> f64 {
+    let near = ALIKE * (probe.wet - probe.dry);
+    let mut rises: Vec<f64> =
+        probe.answers.iter().flatten().filter(|a| (a.before - level).abs() <= near).map(|a| a.rise).collect();
+    if rises.len() < LEAST_STORMS { 0.0 } else { quantile(&mut rises, 0.75).unwrap_or(0.0) }
 }
 
 fn tell(

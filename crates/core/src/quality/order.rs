@@ -4,7 +4,7 @@ use super::answer::{Answer, Answers, answers, storms};
 use super::context::written;
 use super::definition::settings;
 use super::scene::{Told, Whole};
-use super::{Definition, Evidence, Flag, OrderEvidence};
+use super::{Definition, Evidence, Flag, OrderEvidence, Test};
 use crate::units::{Grade, Quantity, SpanSeconds};
 
 settings!(
@@ -47,9 +47,18 @@ pub(super) fn bypasses(whole: &Whole<'_>, own: &OrderSettings) -> Vec<Told> {
     let storms = storms(whole, own.rain_mm);
     let all = answers(whole, &storms);
     let mut told = Vec::new();
+    // A probe that sleeps through a rain says nothing of who came first.
+    let sleeps = |above: &Answers<'_>, s: usize| {
+        let asleep = |f: &Flag| f.test == Test::MissesRain && f.start.0 <= storms[s].to && f.end.0 >= storms[s].from;
+        whole.found[above.index].iter().any(asleep)
+    };
     for (d, deep) in all.iter().enumerate() {
         let Some(above) = all[..d].iter().rev().find(|a| a.depth + 2.0 <= deep.depth) else { continue };
-        let found: Vec<Bypass> = (0..storms.len()).filter_map(|s| bypass(deep, above, s, own)).collect();
+        let usual = above.usual_rise(|_| true);
+        let found: Vec<Bypass> = (0..storms.len())
+            .filter(|s| !sleeps(above, *s))
+            .filter_map(|s| bypass(deep, (above, usual), s, own))
+            .collect();
         if (found.len() as f64) < own.storms {
             continue;
         }
@@ -58,7 +67,7 @@ pub(super) fn bypasses(whole: &Whole<'_>, own: &OrderSettings) -> Vec<Told> {
     told
 }
 
-fn bypass(deep: &Answers<'_>, above: &Answers<'_>, s: usize, own: &OrderSettings) -> Option<Bypass> {
+fn bypass(deep: &Answers<'_>, (above, usual): (&Answers<'_>, f64), s: usize, own: &OrderSettings) -> Option<Bypass> {
     let (answer, over) = (deep.answers[s]?, above.answers[s]?);
     let least = match deep.of.channel.quantity {
         Quantity::WaterContent => own.rise,
@@ -71,7 +80,7 @@ fn bypass(deep: &Answers<'_>, above: &Answers<'_>, s: usize, own: &OrderSettings
     }
     // A probe that is full says nothing of what passes it.
     let room = over.before < above.wet - 0.1 * (above.wet - above.dry);
-    let answered = over.rise > above.nothing && over.rise > HARDLY * above.usual_rise(|_| true);
+    let answered = over.rise > above.nothing && over.rise > HARDLY * usual;
     let ahead = over.reached[1] - answer.reached[1];
     let first = ahead as f64 >= own.minutes * 60.0;
     (room && (!answered || first)).then_some(Bypass { storm: s, answer, ahead: answered.then_some(ahead) })

@@ -84,8 +84,8 @@ fn differences(a: &Screened<'_>, b: &Screened<'_>) -> Vec<(i64, f64)> {
 fn spans(a: &Screened<'_>, b: &Screened<'_>, own: &PairSettings) -> Vec<Span> {
     let daily = differences(a, b);
     let step = a.noise.map_or(0.0, |n| n.resolution).max(b.noise.map_or(0.0, |n| n.resolution));
-    let mut levels: Vec<f64> = a.hours().between(i64::MIN / 2, i64::MAX / 2).collect();
-    let spread = quantile(&mut levels, 0.75).zip(quantile(&mut levels, 0.25)).map_or(0.0, |(h, l)| h - l);
+    // What one of the two spans may be the fault itself: the calmer one counts, whichever stands first.
+    let spread = a.usual_span().min(b.usual_span());
     let floor = a.nothing(6.0, 0.0).max(b.nothing(6.0, 0.0)).max(own.resolutions * step).max(own.share * spread);
     let smooth: Vec<f64> = (0..daily.len())
         .map(|i| {

@@ -84,7 +84,7 @@ fn seeps(whole: &Whole<'_>, of: &Screened<'_>, at: i64, unexplained: &[Unexplain
             return false;
         }
         let sign = wetness(above.channel.quantity);
-        let (from, to) = ((at - back) / 3600, at / 3600 + 1);
+        let (from, to) = ((at - back).div_euclid(3600), at.div_euclid(3600) + 1);
         let rose = (from..to).filter(|h| lasting(above, *h, sign) > above.nothing(12.0, 6.0)).map(|h| h * 3600);
         let known = |t: i64| unexplained.iter().any(|u| u.0 == j && (t - u.1).abs() <= SpanSeconds::DAY.0);
         rose.into_iter().any(|t| !known(t))
@@ -147,7 +147,8 @@ fn alone(scene: &Scene<'_>, from: i64, to: i64) -> bool {
     let mut above = scene.all.iter().filter(above).peekable();
     let sign = wetness(scene.of.channel.quantity);
     above.peek().is_some()
-        && !above.any(|s| (from / 3600..=to / 3600).any(|h| lasting(s, h, sign) > s.nothing(8.0, 4.0)))
+        && !above
+            .any(|s| (from.div_euclid(3600)..=to.div_euclid(3600)).any(|h| lasting(s, h, sign) > s.nothing(8.0, 4.0)))
 }
 
 /// Whether snow may have lain: air, or soil where no air is measured, whose mean of a day was near freezing.

@@ -3,6 +3,7 @@
 use super::hourly::{DailyWave, Hours, daily_waves};
 use super::{Channel, Flag, Noise};
 use crate::series::View;
+use crate::statistics::quantile;
 use crate::units::Quantity;
 use std::borrow::Cow;
 use std::cell::OnceCell;
@@ -43,6 +44,12 @@ impl<'a> Screened<'a> {
     pub fn wave(&self, day: i64) -> Option<DailyWave> {
         let i = usize::try_from(day - self.hours().days().start).ok()?;
         *self.waves().get(i)?
+    }
+
+    /// The middle half of what its hours span.
+    pub fn usual_span(&self) -> f64 {
+        let mut levels: Vec<f64> = self.hours().between(i64::MIN / 2, i64::MAX / 2).collect();
+        quantile(&mut levels, 0.75).zip(quantile(&mut levels, 0.25)).map_or(0.0, |(high, low)| high - low)
     }
 
     /// Readings from `from` to `to`, both inclusive.

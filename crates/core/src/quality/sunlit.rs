@@ -5,6 +5,7 @@ use super::definition::settings;
 use super::hourly::Hours;
 use super::scene::Scene;
 use super::screened::runs;
+use super::water::nearest;
 use super::{Definition, Evidence, Flag, SunlitEvidence};
 use crate::statistics::{mad_sigma, median};
 use crate::sun::{SunTimes, sun_times};
@@ -50,7 +51,7 @@ pub(super) fn sunlit(scene: &Scene<'_>, own: &SunlitSettings) -> Vec<Flag> {
     }
     let here =
         scene.all.iter().find(|s| s.channel.quantity == Quantity::AirTemperature && !std::ptr::eq(s.channel, of));
-    let elsewhere = scene.station.elsewhere.iter().find(|e| e.channel.quantity == Quantity::AirTemperature);
+    let elsewhere = nearest(scene.station, Quantity::AirTemperature);
     let (other, name, least) = match (here, elsewhere) {
         (Some(s), _) => (std::borrow::Cow::Borrowed(s.hours()), s.channel.name.to_owned(), own.excess),
         (None, Some(e)) => (
@@ -107,9 +108,9 @@ fn days(scene: &Scene<'_>, other: &Hours) -> Vec<Day> {
         .filter_map(|day| {
             let (rise, set) = sun(scene, other, day)?;
             // An hour and a half after it rose the sun has strength; two hours after it set its warmth is gone.
-            let (from, to) = ((rise + 5400) / 3600, (set - 5400) / 3600);
+            let (from, to) = ((rise + 5400).div_euclid(3600), (set - 5400).div_euclid(3600));
             let by_day = differences(from, to)?;
-            let by_night = differences((rise - 7 * 3600) / 3600, (rise - 1800) / 3600)?;
+            let by_night = differences((rise - 7 * 3600).div_euclid(3600), (rise - 1800).div_euclid(3600))?;
             let excess = by_day.0 - by_night.0;
             Some(Day { from: from * 3600, to: to * 3600, excess: if excess > 3.0 * by_night.1 { excess } else { 0.0 } })
         })

@@ -60,6 +60,7 @@ pub(super) struct Water {
     sums: Vec<f64>,
     /// Stretches over which some gauge was read, in order, apart from each other.
     known: Vec<(i64, i64)>,
+    /// When water was given, in order, apart from each other.
     irrigation: Vec<(i64, i64)>,
     /// Whose gauge it is, where the station has none of its own: " (the gauge of Cut coupe)".
     borrowed: String,
@@ -68,19 +69,25 @@ pub(super) struct Water {
 /// A gauge farther away tells nothing of the rain here, km.
 const NEAR_KM: f64 = 5.0;
 
-/// The gauges of the nearest other station that has any, and its name; stations of which no place is known come last.
-fn nearest_gauges<'e>(station: &'e StationContext<'_>) -> Option<(&'e str, Vec<&'e Channel<'e>>)> {
-    let apart_km = |other: &Elsewhere<'_>| {
-        let (here, there) = station.place.zip(other.place)?;
-        Some(Way::between(here, there).metres / 1000.0)
-    };
-    let gauges = station.elsewhere.iter().filter(|e| e.channel.quantity == Quantity::Rain);
-    let near = gauges.clone().filter(|e| apart_km(e).is_none_or(|km| km <= NEAR_KM));
-    let nearest = near.min_by(|a, b| {
-        let km = |e| apart_km(e).unwrap_or(f64::INFINITY);
+/// How far another station is away, km, if both places are known.
+fn apart_km(station: &StationContext<'_>, other: &Elsewhere<'_>) -> Option<f64> {
+    let (here, there) = station.place.zip(other.place)?;
+    Some(Way::between(here, there).metres / 1000.0)
+}
+
+/// The nearest channel of a quantity at another station; stations of which no place is known come last, by their names.
+pub(super) fn nearest<'e>(station: &'e StationContext<'_>, quantity: Quantity) -> Option<&'e Elsewhere<'e>> {
+    station.elsewhere.iter().filter(|e| e.channel.quantity == quantity).min_by(|a, b| {
+        let km = |e| apart_km(station, e).unwrap_or(f64::INFINITY);
         km(a).total_cmp(&km(b)).then_with(|| a.station.cmp(b.station))
-    })?;
-    Some((nearest.station, gauges.filter(|e| e.station == nearest.station).map(|e| &e.channel).collect()))
+    })
+}
+
+/// The gauges of the nearest other station that has any, and its name.
+fn nearest_gauges<'e>(station: &'e StationContext<'_>) -> Option<(&'e str, Vec<&'e Channel<'e>>)> {
+    let near = nearest(station, Quantity::Rain).filter(|e| apart_km(station, e).is_none_or(|km| km <= NEAR_KM))?;
+    let gauges = station.elsewhere.iter().filter(|e| e.channel.quantity == Quantity::Rain && e.station == near.station);
+    Some((near.station, gauges.map(|e| &e.channel).collect()))
 }
 
 /// Whether any gauge tells of rain at a station: its own, or the nearest one within 5 km.
@@ -148,7 +155,7 @@ impl Water {
             sums: sums.collect(),
             times: fallen.iter().map(|f| f.0).collect(),
             known: joined(known),
-            irrigation,
+            irrigation: joined(irrigation),
             borrowed: String::new(),
         }
     }
@@ -168,7 +175,8 @@ impl Water {
 
     /// Whether water was given between `from` and `to`, both inclusive.
     pub fn watered(&self, from: i64, to: i64) -> bool {
-        self.irrigation.iter().any(|(start, end)| *start <= to && *end >= from)
+        let first = self.irrigation.partition_point(|given| given.1 < from);
+        self.irrigation.get(first).is_some_and(|given| given.0 <= to)
     }
 
     /// Whether any gauge tells anything.
@@ -197,7 +205,8 @@ impl Water {
         let begins = self.known.get(told).filter(|s| s.0 <= t).map(|s| s.0)?;
         let before = self.times.partition_point(|time| *time <= t);
         let rained = before.checked_sub(1).map_or(begins, |i| self.times[i].max(begins));
-        let given = self.irrigation.iter().filter(|(start, _)| *start <= t).map(|(_, end)| (*end).min(t)).max();
+        let begun = self.irrigation.partition_point(|given| given.0 <= t);
+        let given = begun.checked_sub(1).map(|i| self.irrigation[i].1.min(t));
         Some(t - given.map_or(rained, |g| g.max(rained)))
     }
 

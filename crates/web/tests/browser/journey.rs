@@ -101,4 +101,7 @@ async fn review(site: &Site) {
     browser.wait_text(".item:nth-child(2) .verdict", "Left out: frost, probe held").await.unwrap();
     browser.press("u").await.unwrap();
     browser.wait_text("[data-answer]", &format!("{before} things")).await.unwrap();
+    browser.press("e").await.unwrap();
+    browser.wait("svg.trace path.line").await.unwrap();
+    assert!(browser.text("h1").await.unwrap().contains(" at "), "the finding that was looked at");
 }

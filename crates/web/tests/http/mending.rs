@@ -146,3 +146,71 @@ async fn findings_of_a_kind_are_listed_and_decided_together_and_each_is_drawn() 
     }
     assert_eq!(owner.get(&format!("{station}/review/flags/999999")).await.status(), 422);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_wrong_depth_is_mended_at_the_depth_that_somebody_knows() {
+    let owner = Visitor::owner().await;
+    let station = station(&owner, vec![(Kind::WrongDepth, Severity::Blatant)]).await;
+    let review = owner.page(&format!("{station}/review")).await;
+    assert!(review.contains("<b>Wrong depth</b>") && review.contains("another cable"), "{review}");
+    let mend = link(&review, "/review/causes/");
+    let page = owner.page(&mend).await;
+    assert!(page.contains("Depth, if you know it better than the wave of heat tells"), "{page}");
+    for slip in ["soon", "-900", "θ"] {
+        let form = [("depth", slip), ("why", "labels “θ”")];
+        let refused = owner.post(&mend, &form).await.text().await.unwrap();
+        assert!(refused.contains("is-invalid") && refused.contains("labels “θ”"), "{slip}: {refused}");
+    }
+    let looked = owner.post(&mend, &[("depth", "33"), ("why", ""), ("look", "yes")]).await.text().await.unwrap();
+    assert!(looked.contains("Note 33\u{a0}cm as the depth") && looked.contains("value=\"33\""), "{looked}");
+    assert!(!owner.page(&format!("{station}/review/decided")).await.contains("mended"), "looking is not mending");
+    assert_eq!(owner.post(&mend, &[("depth", "33"), ("why", "by the notebook")]).await.status(), 303);
+    let decided = owner.page(&format!("{station}/review/decided")).await;
+    assert!(decided.contains("Note 33\u{a0}cm") && decided.contains("by the notebook"), "{decided}");
+    assert!(owner.page(&format!("{station}/placements")).await.contains("33"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn each_kind_of_finding_has_its_drawing_and_its_numbers() {
+    let owner = Visitor::owner().await;
+    let kinds = [Kind::Wiggle, Kind::Sunlit, Kind::RisesDry, Kind::Bypass, Kind::LowPower, Kind::WetBox, Kind::Burst];
+    let station = station(&owner, kinds.map(|k| (k, Severity::Blatant)).to_vec()).await;
+    let mut drawn: Vec<String> = Vec::new();
+    for state in ["waiting", "condition"] {
+        let page = owner.page(&format!("{station}/review?state={state}")).await;
+        for part in page.split("/review/flags/").skip(1) {
+            let number = part.split('"').next().unwrap();
+            let seen = owner.page(&format!("{station}/review/flags/{number}")).await;
+            let title = seen.split("<h1>").nth(1).unwrap().split(" at ").next().unwrap().to_owned();
+            if drawn.contains(&title) {
+                continue;
+            }
+            assert!(
+                seen.contains("class=\"trace\"") && seen.contains("<path class=\"line d0\" d=\"M"),
+                "{title}: {seen}"
+            );
+            assert!(!seen.contains("NaN") && !seen.contains("inf\u{a0}"), "{title}");
+            drawn.push(title);
+        }
+    }
+    for wanted in ["Daily wiggle", "Sunlit air", "Low power", "Wet box"] {
+        assert!(drawn.iter().any(|t| t == wanted), "{wanted} among {drawn:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_bare_station_says_what_is_not_judged_there() {
+    let owner = Visitor::owner().await;
+    let station = station(&owner, Vec::new()).await;
+    let page = owner.page(&format!("{station}/review")).await;
+    assert!(!page.contains("No rain gauge here"), "it has one: {page}");
+    let bare = owner.upload_to("/studies/1/packages/new", "reed.zip", &super::packages::package("reed", 96)).await;
+    let path = bare.headers()["location"].to_str().unwrap().to_owned();
+    assert_eq!(owner.post(&path, &[("code.reed", "reed")]).await.status(), 303);
+    let page = owner.page("/studies/1").await;
+    let number = page.split("Reed “bed”").next().unwrap().rsplit("/stations/").next().unwrap();
+    let review = owner.page(&format!("/stations/{}/review", number.split(['"', '/']).next().unwrap())).await;
+    for why in ["Not judged here", "Moisture at one depth only", "No soil thermometer", "shorter than three weeks"] {
+        assert!(review.contains(why), "{why}: {review}");
+    }
+}

@@ -216,7 +216,10 @@ fn worst_of(flag: &WaitingFlag, record: &StationRecord, offset: i64) -> Wrong {
     let at = channel.map(|c| c.channel.label()).unwrap_or_default();
     Wrong {
         link: format!("/stations/{}/review", record.station.id),
-        sentence: format!("{} at {at}: {}", flag.test.definition().title, flag.reason),
+        sentence: match flag.cause {
+            Some(cause) => format!("{}: {}", cause.title(), flag.reason),
+            None => format!("{} at {at}: {}", flag.test.definition().title, flag.reason),
+        },
         when: span(flag.start, flag.end, offset),
     }
 }
@@ -237,7 +240,7 @@ fn next(study: &Study, rows: &[StationRow]) -> Vec<Next> {
     let mut all = Vec::new();
     for row in rows.iter().filter(|r| r.waiting > 0) {
         let spans =
-            if row.waiting == 1 { "1 flagged span".to_owned() } else { format!("{} flagged spans", row.waiting) };
+            if row.waiting == 1 { "1 thing to decide".to_owned() } else { format!("{} things to decide", row.waiting) };
         let what = format!("Give {} a verdict on {spans}.", row.name);
         all.push(at(what, format!("/stations/{}/review", row.id), "Review"));
     }

@@ -4,7 +4,7 @@ use crate::components::trace::{Frame, Source, Trace, draw};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{grouped, moment, span, when};
-use crate::shell::forms::at_most;
+use crate::shell::forms::{Field, at_most, optional};
 use crate::shell::guard::CheckedForm;
 use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, say, see_other};
@@ -17,7 +17,7 @@ use ebrel_app::repairing::{self, Change, Proposal};
 use ebrel_core::quality::Mend;
 use ebrel_core::roles::Role;
 use ebrel_core::series::View;
-use ebrel_core::units::{SpanSeconds, UnixSeconds, format_short, unit_for_people};
+use ebrel_core::units::{DepthCm, SpanSeconds, UnixSeconds, format_short, unit_for_people};
 use ebrel_store::StoreError;
 use ebrel_store::placements::Placement;
 use serde::Deserialize;
@@ -96,24 +96,45 @@ struct RepairPage {
     before: Vec<Trace>,
     after: Vec<Trace>,
     changes: Changes,
+    /// The depth of a mend that notes another one.
+    depth: Option<Field>,
     why: String,
     error: Option<String>,
     may: bool,
 }
 
+/// What is typed beside a mend.
+#[derive(Deserialize, Default)]
+struct Typed {
+    #[serde(default)]
+    why: String,
+    /// Depth, cm, where the mend notes one.
+    #[serde(default)]
+    depth: String,
+    /// Whether what it would change is to be seen first.
+    #[serde(default)]
+    look: String,
+}
+
 async fn show(state: web::Data<State>, actor: Actor, path: web::Path<(i64, i64)>) -> Result<HttpResponse, Problem> {
-    let (id, cause) = path.into_inner();
-    shown(&state, &actor, (id, cause), String::new(), None).await
+    shown(&state, &actor, *path, Typed::default(), None).await
 }
 
 async fn shown(
     state: &State,
     actor: &Actor,
     (id, cause): (i64, i64),
-    why: String,
+    typed: Typed,
     error: Option<String>,
 ) -> Result<HttpResponse, Problem> {
-    let proposal = repairing::propose(&state.store, id, cause).await?;
+    let known = optional(&typed.depth, DepthCm::RANGE);
+    let depth = known.clone().ok().flatten().and_then(|cm| DepthCm::new(cm).ok());
+    let proposal = repairing::propose(&state.store, id, cause, depth).await?;
+    let field = match (&proposal.cause.mend, known) {
+        (Some(Mend::Depth { .. }), Err(says)) => Some(Field::wrong(&typed.depth, says)),
+        (Some(Mend::Depth { depth_cm, .. }), Ok(_)) => Some(Field::of(&format_short(*depth_cm))),
+        _ => None,
+    };
     let (study, station) = (proposal.before.study.clone(), proposal.before.station.clone());
     let shell = Shell::within(state, actor, "Mend", Room::Review, &study, Some(&station)).await?;
     let offset = study.utc_offset_minutes;
@@ -132,7 +153,8 @@ async fn shown(
         before,
         after,
         changes: changes(&proposal.difference, offset),
-        why,
+        depth: field,
+        why: typed.why,
         error,
         may,
     })
@@ -229,29 +251,30 @@ fn trace(
     draw(&sources, Frame { span, shade, when: &|t, form| when(t, offset, form), unit, words })
 }
 
-#[derive(Deserialize)]
-struct Why {
-    why: String,
-}
-
 async fn mend(
     state: web::Data<State>,
     actor: Actor,
     path: web::Path<(i64, i64)>,
-    form: CheckedForm<Why>,
+    form: CheckedForm<Typed>,
 ) -> Result<HttpResponse, Problem> {
-    let (id, cause) = path.into_inner();
-    let why = form.0.why.trim().to_owned();
-    if why.is_empty() {
-        let says =
-            "Say why: what you saw, or who told you. Whoever reads the record later must be able to follow.".to_owned();
-        return shown(&state, &actor, (id, cause), why, Some(says)).await;
+    let ((id, cause), typed) = (*path, form.0);
+    let depth = match optional(&typed.depth, DepthCm::RANGE) {
+        Ok(cm) => cm.and_then(|cm| DepthCm::new(cm).ok()),
+        Err(_) => return shown(&state, &actor, (id, cause), typed, None).await,
+    };
+    if !typed.look.is_empty() {
+        return shown(&state, &actor, (id, cause), typed, None).await;
     }
-    let kept = at_most(&why, "the reason", LONGEST_REASON)?;
+    let why = typed.why.trim();
+    if why.is_empty() {
+        let says = "Say why: what you saw, or who told you. Whoever reads the record later must be able to follow.";
+        return shown(&state, &actor, (id, cause), typed, Some(says.to_owned())).await;
+    }
+    let kept = at_most(why, "the reason", LONGEST_REASON)?;
     let station = state.store.station(id).await?;
     let at = state.now(&state.store.study(station.study_id).await?);
-    match repairing::mend(&state.store, id, cause, &kept, (actor.name(), at)).await {
-        Err(StoreError::Rule(says)) => shown(&state, &actor, (id, cause), why, Some(says)).await,
+    match repairing::mend(&state.store, id, cause, (depth, &kept), (actor.name(), at)).await {
+        Err(StoreError::Rule(says)) => shown(&state, &actor, (id, cause), typed, Some(says)).await,
         done => {
             done?;
             say(
