@@ -77,14 +77,16 @@ fn key(stream: i64, flag: &Flag) -> Key {
 }
 
 /// Compares the flags that stand at a station with those of a run over `record`; `record` may mean its readings another way.
+/// What persons saw stays as it is.
 #[must_use]
 pub fn difference(
     now: &StationRecord,
-    standing_flags: &[StoredFlag],
+    all_flags: &[StoredFlag],
     record: &StationRecord,
     findings: &Findings,
     decisions: &[Decision],
 ) -> Difference {
+    let (own, standing_flags): (Vec<&StoredFlag>, Vec<&StoredFlag>) = all_flags.iter().partition(|f| f.is_own());
     let place = |of: &StationRecord, stream: i64, at: UnixSeconds| {
         let here =
             |c: &&ChannelRecord| c.channel.stream.id == stream && c.channel.placement.ends.is_none_or(|e| e > at);
@@ -102,7 +104,9 @@ pub fn difference(
         place: place(of, stream, flag.start),
         flag: flag.clone(),
     };
-    let stands = |d: &&Decision| new.iter().any(|(s, f)| standing(decisions, *s, f).is_some_and(|v| v.id == d.id));
+    let stands = |d: &&Decision| {
+        d.mark.is_some() || new.iter().any(|(s, f)| standing(decisions, *s, f).is_some_and(|v| v.id == d.id))
+    };
     let stood = |d: &&Decision| standing_flags.iter().any(|f| f.verdict.as_ref().is_some_and(|v| v.id == d.id));
     let belief = Belief::default();
     let as_stored: Vec<StoredFlag> = new
@@ -116,12 +120,13 @@ pub fn difference(
             verdict: standing(decisions, *stream_id, flag),
             cause: None,
         })
+        .chain(own.into_iter().cloned())
         .collect();
     Difference {
         gone: gone.map(|f| told(now, f.stream_id, &f.flag)).collect(),
         come: come.map(|(s, f)| told(record, *s, f)).collect(),
         verdicts: decisions.iter().filter(|d| stood(d) && !stands(d)).cloned().collect(),
-        hours: hours(now, standing_flags, &as_stored, &belief),
+        hours: hours(now, all_flags, &as_stored, &belief),
         same: old_keys.intersection(&new_keys).count(),
     }
 }

@@ -9,9 +9,10 @@ use ebrel_app::bringing::{NotTaken, Report, Target, Whither, look, take};
 use ebrel_app::demo::rest;
 use ebrel_app::exporting::{Origins, Part, Selection, package};
 use ebrel_app::field::standing;
+use ebrel_app::reviewing::run_due;
 use ebrel_core::quality::Test;
 use ebrel_core::series::Belief;
-use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds, Verdict};
+use ebrel_core::units::{DepthCm, Grade, Principle, Quantity, SpanSeconds, UnixSeconds, Verdict};
 use ebrel_formats::package::{
     CalibrationRow, ChannelRow, ClockCheckRow, Package, ReadingRow, Rows, read_zip, write_zip,
 };
@@ -23,7 +24,7 @@ use ebrel_store::probes::Probe;
 use ebrel_store::readings::Reading;
 use ebrel_store::stations::Station;
 use ebrel_store::studies::Study;
-use ebrel_store::verdicts::Decision;
+use ebrel_store::verdicts::{Decision, Mark};
 use std::io::Cursor;
 
 const NOW: UnixSeconds = UnixSeconds(1_790_000_000);
@@ -119,6 +120,7 @@ async fn out_into_an_empty_ebrel_and_out_again_is_the_same_to_the_byte() {
         let f = flags.iter().filter(|f| f.flag.test == test).nth(i).unwrap();
         let (reason, by) = (reason.to_owned(), "L. Odran".to_owned());
         Decision {
+            mark: None,
             id: 0,
             stream_id: f.stream_id,
             test,
@@ -135,7 +137,19 @@ async fn out_into_an_empty_ebrel_and_out_again_is_the_same_to_the_byte() {
         decision(Test::Spike, Verdict::Kept, "", 1),
         decision(Test::Step, Verdict::Kept, "=real", 0),
     ];
+    // What a person saw comes along as a finding of its own, and so do the numbers by which the tests ran.
+    let other = flags.iter().find(|f| f.flag.test == Test::Step).unwrap();
+    let seen = Decision {
+        mark: Some(Mark { grade: Grade::Doubtful, readings: 97 }),
+        start: other.flag.start + SpanSeconds(40 * 86_400),
+        end: other.flag.start + SpanSeconds(41 * 86_400),
+        ..decision(Test::Step, Verdict::Kept, "it leans, “θ”", 0)
+    };
     store.decide(&decided).await.unwrap();
+    store.decide(&[seen]).await.unwrap();
+    let numbers = [(Test::Noise, "times", 9.0), (Test::Spike, "sigmas", 9.5)];
+    store.keep_settings(1, Some(2), &numbers, "L. Odran", NOW).await.unwrap();
+    run_due(&store).await.unwrap();
     // The second station's clock was wrong; the other selection leaves the wrong readings out.
     let stations = [vec![2], all];
     for (stations, belief) in stations.iter().zip([Belief { leave_out: Vec::new() }, Belief::default()]) {
@@ -156,6 +170,16 @@ async fn out_into_an_empty_ebrel_and_out_again_is_the_same_to_the_byte() {
         let again = out(&copy, &here, belief).await;
         assert_eq!(difference(&first, &again), Vec::<String>::new());
         assert!(first == again, "to the byte");
+        assert_eq!(package.tests.iter().map(|t| t.by.as_str()).collect::<Vec<_>>(), ["L. Odran"]);
+        let second = &package.tests[0];
+        assert_eq!(second.numbers.keys().collect::<Vec<_>>(), ["noise.times", "spike.sigmas"]);
+        if stations.len() > 1 {
+            let mut own = Vec::new();
+            for station in &here {
+                own.extend(copy.flags(*station).await.unwrap().into_iter().filter(|f| f.is_own()));
+            }
+            assert_eq!(own.iter().map(|f| f.flag.readings).collect::<Vec<_>>(), [97]);
+        }
     }
 
     // Merged into where it came from it changes nothing.

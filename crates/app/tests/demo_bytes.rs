@@ -16,7 +16,7 @@ const KNOWN: [(&str, &str); 11] = [
     ("calibrations.csv", "c53924670bd0cba6"),
     ("channels.csv", "e4f6ae35395d9860"),
     ("clock_checks.csv", "9fbca6bb3eee9a64"),
-    ("datapackage.json", "37f72a78b642c888"),
+    ("datapackage.json", "9af5ee1f37f44a0e"),
     ("deliveries.csv", "517eac7e68835ddf"),
     ("events.csv", "0378ebe66fe7e727"),
     ("flags.csv", "8ffabb3bae65f9d9"),

@@ -72,6 +72,7 @@ async fn a_verdict_that_would_stand_on_nothing_is_named() {
     let spike = flags.iter().find(|f| f.flag.test == Test::Spike && f.waits()).unwrap();
     let stuck = flags.iter().find(|f| f.flag.test == Test::Stuck && f.waits()).unwrap();
     let decision = |of: &ebrel_store::flags::StoredFlag| Decision {
+        mark: None,
         id: 0,
         stream_id: of.stream_id,
         test: of.flag.test,

@@ -100,6 +100,7 @@ async fn a_verdict_brings_readings_back_or_takes_them_out_and_outlives_a_new_run
     let flags = store.flags(1).await.unwrap();
     let spike = flags.iter().find(|f| f.flag.test == Test::Spike && f.flag.grade == Grade::Wrong && f.waits()).unwrap();
     let decide = |verdict| Decision {
+        mark: None,
         id: 0,
         stream_id: spike.stream_id,
         test: Test::Spike,

@@ -151,6 +151,8 @@ fn package(values: &[f64]) -> Package {
             evidence: text("{\"height\":0.16}"),
         }],
         verdicts: vec![VerdictRow {
+            mark: "wrong".into(),
+            readings: Some(4),
             channel: text("a, \"quoted\" channel"),
             start: time(1),
             end: time(2),

@@ -1,6 +1,6 @@
 //! What the tests found last. Flags are made again at every run; verdicts are not touched by it.
 
-use crate::verdicts::{EffectiveVerdict, standing};
+use crate::verdicts::{Decision, EffectiveVerdict, standing};
 use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::{CauseKind, Evidence, Findings, Flag, Mend, Test};
 use ebrel_core::series::Belief;
@@ -10,7 +10,7 @@ use std::collections::HashMap;
 /// A flag as it is kept, with the verdict that stands on it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct StoredFlag {
-    /// Row number; changes with every run.
+    /// Row number; changes with every run. Of what a person saw: that of the decision, negative.
     pub id: i64,
     /// The stream concerned.
     pub stream_id: i64,
@@ -52,6 +52,12 @@ impl StoredFlag {
     #[must_use]
     pub fn leaves_out(&self, belief: &Belief) -> bool {
         belief.leaves_out(self.flag.grade, self.verdict.as_ref().map(|v| v.verdict))
+    }
+
+    /// Whether a person saw it and no test did.
+    #[must_use]
+    pub const fn is_own(&self) -> bool {
+        matches!(self.flag.evidence, Evidence::Seen(_))
     }
 
     /// Whether it waits for a verdict.
@@ -153,7 +159,7 @@ impl Store {
         Ok(flags.collect())
     }
 
-    /// Flags of a station with their verdicts, the most damaging first.
+    /// Flags of a station with their verdicts, the most damaging first; among them what persons saw, unless a test found it since.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
@@ -184,7 +190,50 @@ impl Store {
             let (damage, cause) = (r.damage, r.cause_id);
             flags.push(StoredFlag { id: r.id, stream_id, placement_id, flag, damage, verdict, cause });
         }
+        let own = self.own_flags(station, &verdicts, &flags).await?;
+        if !own.is_empty() {
+            flags.extend(own);
+            flags.sort_by(|a, b| b.damage.total_cmp(&a.damage).then(a.flag.start.cmp(&b.flag.start)));
+        }
         Ok(flags)
+    }
+
+    /// What persons saw: a finding of its own where none of `found` is answered by it.
+    async fn own_flags(
+        &self,
+        station: i64,
+        verdicts: &[Decision],
+        found: &[StoredFlag],
+    ) -> Result<Vec<StoredFlag>, StoreError> {
+        let answers = |d: &Decision| found.iter().any(|f| f.verdict.as_ref().is_some_and(|v| v.id == d.id));
+        let own: Vec<(&Decision, Flag)> =
+            verdicts.iter().filter(|d| !answers(d)).filter_map(|d| Some((d, d.own_flag()?))).collect();
+        if own.is_empty() {
+            return Ok(Vec::new());
+        }
+        let rows = sqlx::query!(
+            "SELECT s.id AS stream_id, p.id AS placement_id, p.starts, p.ends
+             FROM stream s JOIN node n ON n.id = s.node_id JOIN placement p ON p.node_id = s.node_id AND p.port = s.port
+             WHERE n.station_id = ? ORDER BY p.starts",
+            station
+        );
+        let placed = rows.fetch_all(&self.pool).await?;
+        let one = |(d, flag): (&Decision, Flag)| {
+            let at = d.start.0;
+            let here = placed
+                .iter()
+                .find(|p| p.stream_id == d.stream_id && p.starts <= at && p.ends.is_none_or(|ends| ends > at));
+            StoredFlag {
+                id: -d.id,
+                stream_id: d.stream_id,
+                placement_id: here.map_or(0, |p| p.placement_id),
+                damage: flag.damage(),
+                verdict: standing(verdicts, d.stream_id, &flag),
+                flag,
+                cause: None,
+            }
+        };
+        Ok(own.into_iter().map(one).collect())
     }
 
     /// What explains several flags at once at a station, in order of time.

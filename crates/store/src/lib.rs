@@ -35,6 +35,7 @@ pub mod probes;
 pub mod readings;
 pub mod recipes;
 pub mod register;
+pub mod remarks;
 pub mod repairs;
 pub mod runs;
 pub mod safety;

@@ -1,7 +1,7 @@
 //! What the tests go by at a station: the usual numbers, those of its study, and its own.
 
 use crate::unit::station_changed;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::{Settings, Test};
 use ebrel_core::units::UnixSeconds;
 use std::collections::BTreeMap;
@@ -26,7 +26,7 @@ pub struct OwnSetting {
 /// What was set at one time, as a whole.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SettingVersion {
-    /// Number of it, by which packages name it.
+    /// Number of it; 0 of what is gathered from several.
     pub id: i64,
     /// The station; `None`: all stations of the study.
     pub station: Option<i64>,
@@ -104,7 +104,43 @@ impl Store {
         by: &str,
         at: UnixSeconds,
     ) -> Result<(), StoreError> {
-        let mut tx = self.write().await?;
+        let mut unit = self.unit().await?;
+        unit.keep_settings(study, station, set, by, at).await?;
+        unit.commit().await
+    }
+
+    /// The numbers that differ from the usual ones at a station, those of its study among them, with who set the last of them and
+    /// when; `None` if all are usual.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn settings_in_force(&self, study: i64, station: i64) -> Result<Option<SettingVersion>, StoreError> {
+        let own = self.own_settings(study).await?;
+        let mut numbers = BTreeMap::new();
+        for of in [None, Some(station)] {
+            let here = own.iter().filter(|s| s.station == of);
+            numbers.extend(here.map(|s| (format!("{}.{}", s.test.code(), s.key), s.value)));
+        }
+        let concerned = own.iter().filter(|s| s.station.is_none_or(|of| of == station));
+        let last = concerned.max_by_key(|s| s.at);
+        Ok(last.map(|s| SettingVersion { id: 0, station: Some(station), numbers, by: s.by.clone(), at: s.at }))
+    }
+}
+
+impl Unit {
+    /// As [`Store::keep_settings`].
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database refuses.
+    pub async fn keep_settings(
+        &mut self,
+        study: i64,
+        station: Option<i64>,
+        set: &[(Test, &str, f64)],
+        by: &str,
+        at: UnixSeconds,
+    ) -> Result<(), StoreError> {
+        let tx = self.connection();
         sqlx::query!("DELETE FROM test_setting WHERE study_id = ? AND station_id IS ?", study, station)
             .execute(&mut *tx)
             .await?;
@@ -143,9 +179,9 @@ impl Store {
             station
         );
         for station in stations.fetch_all(&mut *tx).await? {
-            station_changed(&mut tx, station).await?;
+            station_changed(tx, station).await?;
         }
-        Ok(tx.commit().await?)
+        Ok(())
     }
 }
 
@@ -166,13 +202,22 @@ mod tests {
         assert_eq!(sigmas().await, 10.0);
         store.keep_settings(1, Some(station), &[(Test::Spike, "sigmas", 12.0)], "N. Arvel", at).await.unwrap();
         assert_eq!(sigmas().await, 12.0);
+        store.keep_settings(1, None, &[(Test::Noise, "times", 9.0)], "T. Quill", UnixSeconds(7)).await.unwrap();
+        let force = store.settings_in_force(1, station).await.unwrap().unwrap();
+        assert_eq!(force.numbers, [("noise.times".to_owned(), 9.0), ("spike.sigmas".to_owned(), 12.0)].into());
+        assert_eq!((force.by.as_str(), force.at), ("T. Quill", UnixSeconds(7)), "who set the last of them");
+        assert!(store.settings_in_force(2, station).await.unwrap().is_none());
+        store.keep_settings(1, None, &[(Test::Spike, "sigmas", 10.0)], "N. Arvel", at).await.unwrap();
         assert_eq!(store.stations_to_test().await.unwrap(), [station]);
         store.keep_settings(1, Some(station), &[], "N. Arvel", at).await.unwrap();
         assert_eq!(sigmas().await, 10.0);
         store.keep_settings(1, None, &[(Test::Spike, "sigmas", -1.0)], "N. Arvel", at).await.unwrap();
         assert_eq!(sigmas().await, 8.0, "a number out of range does not stand");
         let versions = store.setting_versions(1).await.unwrap();
-        assert_eq!(versions.iter().map(|v| v.station).collect::<Vec<_>>(), [None, Some(station), Some(station), None]);
-        assert_eq!(versions[2].numbers, [("spike.sigmas".to_owned(), 12.0)].into());
+        assert_eq!(
+            versions.iter().map(|v| v.station).collect::<Vec<_>>(),
+            [None, Some(station), None, None, Some(station), None]
+        );
+        assert_eq!(versions[4].numbers, [("spike.sigmas".to_owned(), 12.0)].into());
     }
 }

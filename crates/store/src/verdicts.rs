@@ -2,8 +2,8 @@
 //! why are kept, also of undone ones.
 
 use crate::{Store, StoreError, Unit};
-use ebrel_core::quality::{Flag, Test};
-use ebrel_core::units::{UnixSeconds, Verdict};
+use ebrel_core::quality::{Evidence, Flag, SeenEvidence, Test};
+use ebrel_core::units::{Grade, UnixSeconds, Verdict};
 
 /// A decision that was taken.
 #[derive(Debug, Clone, PartialEq)]
@@ -26,6 +26,29 @@ pub struct Decision {
     pub by: String,
     /// Moment of it, seconds of UTC.
     pub at: UnixSeconds,
+    /// What makes it a finding of its own, where no test had one.
+    pub mark: Option<Mark>,
+}
+
+/// What a person saw and no test did.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Mark {
+    /// How much it counts.
+    pub grade: Grade,
+    /// Readings that the span held when it was drawn.
+    pub readings: usize,
+}
+
+impl Decision {
+    /// The finding that a mark makes.
+    #[must_use]
+    pub fn own_flag(&self) -> Option<Flag> {
+        let Mark { grade, readings } = self.mark?;
+        let evidence = Evidence::Seen(SeenEvidence { readings: readings.into(), seen: self.test });
+        let reason = format!("Seen by {}: {}", self.by, self.reason);
+        let (start, end, test) = (self.start, self.end, self.test);
+        Some(Flag { start, end, test, grade, readings, strength: 0.0, evidence, reason })
+    }
 }
 
 /// A decision with what became of it.
@@ -57,7 +80,8 @@ pub struct EffectiveVerdict {
 pub fn standing(decisions: &[Decision], stream: i64, flag: &Flag) -> Option<EffectiveVerdict> {
     decisions
         .iter()
-        .filter(|d| d.stream_id == stream && d.test == flag.test && covers(d, flag))
+        .filter(|d| d.stream_id == stream && d.test == flag.test)
+        .filter(|d| same_thing((d.start, d.end), (flag.start, flag.end)))
         .max_by_key(|d| d.id)
         .map(|d| EffectiveVerdict {
             id: d.id,
@@ -68,11 +92,11 @@ pub fn standing(decisions: &[Decision], stream: i64, flag: &Flag) -> Option<Effe
         })
 }
 
-/// Whether the decision and the flag speak of the same thing: half of either lies in the other. A new run with other
+/// Whether two spans speak of the same thing: half of either lies in the other. A new run with other
 /// thresholds may draw the borders a little differently.
-fn covers(decision: &Decision, flag: &Flag) -> bool {
-    let shared = decision.end.0.min(flag.end.0) - decision.start.0.max(flag.start.0) + 1;
-    let longer = (decision.end.0 - decision.start.0).max(flag.end.0 - flag.start.0) + 1;
+pub(crate) fn same_thing(a: (UnixSeconds, UnixSeconds), b: (UnixSeconds, UnixSeconds)) -> bool {
+    let shared = a.1.0.min(b.1.0) - a.0.0.max(b.0.0) + 1;
+    let longer = (a.1.0 - a.0.0).max(b.1.0 - b.0.0) + 1;
     shared * 2 >= longer
 }
 
@@ -115,13 +139,14 @@ impl Store {
     pub async fn all_decisions(&self, station: i64) -> Result<Vec<KeptDecision>, StoreError> {
         let rows = sqlx::query!(
             "SELECT v.id, v.stream_id, v.test, v.starts, v.ends, v.decision, v.reason, v.decided_by, v.decided_at,
-                    v.undone_by, v.undone_at
+                    v.undone_by, v.undone_at, v.mark, v.mark_readings
              FROM verdict v JOIN stream s ON s.id = v.stream_id JOIN node n ON n.id = s.node_id
              WHERE n.station_id = ? ORDER BY v.id DESC",
             station
         );
         let kept = rows.fetch_all(&self.pool).await?.into_iter().filter_map(|r| {
             let (test, verdict) = Test::from_code(&r.test).zip(Verdict::from_code(&r.decision))?;
+            let readings = usize::try_from(r.mark_readings).unwrap_or(0);
             let decision = Decision {
                 id: r.id,
                 stream_id: r.stream_id,
@@ -132,6 +157,7 @@ impl Store {
                 reason: r.reason,
                 by: r.decided_by,
                 at: UnixSeconds(r.decided_at),
+                mark: r.mark.and_then(|g| Grade::from_code(&g)).map(|grade| Mark { grade, readings }),
             };
             Some(KeptDecision { decision, undone: r.undone_at.map(|at| (r.undone_by, UnixSeconds(at))) })
         });
@@ -158,9 +184,11 @@ impl Unit {
         let mut ids = Vec::with_capacity(decisions.len());
         for d in decisions {
             let (test, verdict, starts, ends, at) = (d.test.code(), d.verdict.code(), d.start.0, d.end.0, d.at.0);
+            let mark = d.mark.map(|m| m.grade.code());
+            let readings = d.mark.map_or(0, |m| m.readings as i64);
             let done = sqlx::query!(
-                "INSERT INTO verdict (stream_id, test, starts, ends, decision, reason, decided_by, decided_at)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO verdict (stream_id, test, starts, ends, decision, reason, decided_by, decided_at, mark, mark_readings)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 d.stream_id,
                 test,
                 starts,
@@ -168,7 +196,9 @@ impl Unit {
                 verdict,
                 d.reason,
                 d.by,
-                at
+                at,
+                mark,
+                readings
             )
             .execute(&mut *tx)
             .await?;
@@ -242,6 +272,7 @@ mod tests {
             reason: "mouse".into(),
             by: "T. Quill".into(),
             at: UnixSeconds(5),
+            mark: None,
         };
         let ids = store.decide(&[decision]).await.unwrap();
 
@@ -257,5 +288,45 @@ mod tests {
         store.undo_decisions(&ids, "T. Quill", UnixSeconds(6)).await.unwrap();
         assert!(store.flags(1).await.unwrap().iter().all(|f| f.waits()));
         assert_eq!(store.waiting(1, None).await.unwrap(), 2);
+    }
+
+    #[tokio::test]
+    async fn what_a_person_saw_is_a_finding_until_a_test_finds_it_too() {
+        let (store, _dir) = store().await;
+        let (stream_id, placement_id) = rig(&store).await;
+        let run = |flags| Found {
+            channels: vec![(stream_id, placement_id)],
+            findings: Findings { flags: vec![flags], causes: Vec::new() },
+        };
+        let decision = Decision {
+            id: 0,
+            stream_id,
+            test: Test::Spike,
+            start: UnixSeconds(9000),
+            end: UnixSeconds(10_800),
+            verdict: Verdict::LeftOut,
+            reason: "roots, “θ”".into(),
+            by: "T. Quill".into(),
+            at: UnixSeconds(5),
+            mark: Some(Mark { grade: Grade::Wrong, readings: 3 }),
+        };
+        let ids = store.decide(std::slice::from_ref(&decision)).await.unwrap();
+        let seen = store.flags(1).await.unwrap();
+        assert_eq!(seen.len(), 1);
+        let own = &seen[0];
+        assert!(own.is_own() && !own.waits() && own.leaves_out(&ebrel_core::series::Belief { leave_out: Vec::new() }));
+        assert_eq!((own.id, own.placement_id, own.flag.readings), (-ids[0], placement_id, 3));
+        assert_eq!(own.flag.reason, "Seen by T. Quill: roots, “θ”");
+        assert_eq!(store.waiting(1, None).await.unwrap(), 0, "it is decided by nature");
+        assert_eq!(store.verdicts(1).await.unwrap()[0].mark, decision.mark);
+
+        store.replace_flags(1, 0, &run(vec![spike(9000, 10_800), spike(90_000, 90_900)])).await.unwrap();
+        let both = store.flags(1).await.unwrap();
+        assert_eq!(both.iter().filter(|f| f.is_own()).count(), 0, "the test's own finding is answered by it");
+        assert_eq!((both.len(), both.iter().filter(|f| f.waits()).count()), (2, 1));
+
+        store.undo_decisions(&ids, "T. Quill", UnixSeconds(6)).await.unwrap();
+        store.replace_flags(1, 0, &run(Vec::new())).await.unwrap();
+        assert!(store.flags(1).await.unwrap().is_empty());
     }
 }

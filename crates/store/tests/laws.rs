@@ -183,6 +183,7 @@ async fn decisions_stand_all_or_none_and_an_undone_one_is_undone_once() {
     let rig = rig().await;
     let stream_id = rig.stream().await;
     let decision = |stream_id, start: i64| Decision {
+        mark: None,
         id: 0,
         stream_id,
         test: Test::Step,

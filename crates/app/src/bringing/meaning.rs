@@ -4,7 +4,7 @@ use super::station::Arriving;
 use super::{NotTaken, Taking};
 use crate::exporting::verdict_words;
 use ebrel_core::calibration::Curve;
-use ebrel_core::quality::{Event, EventKind, Evidence, Flag, Test};
+use ebrel_core::quality::{Event, EventKind, Evidence, Flag, Settings, Test};
 use ebrel_core::temperature::{Correction, DatedCorrection};
 use ebrel_core::units::{Grade, UnixSeconds, Verdict};
 use ebrel_formats::package::{CalibrationRow, FlagRow, Particulars, StudyPart};
@@ -12,7 +12,7 @@ use ebrel_store::calibrations::{Adopted, Adoption, MadeWith, Subject};
 use ebrel_store::corrections::StoredCorrection;
 use ebrel_store::events::StoredEvent;
 use ebrel_store::flags::Found;
-use ebrel_store::verdicts::Decision;
+use ebrel_store::verdicts::{Decision, Mark};
 use std::collections::{HashMap, HashSet};
 
 impl<'p> Taking<'p> {
@@ -180,6 +180,10 @@ impl<'p> Taking<'p> {
                 }
                 continue;
             };
+            // What a person saw comes with its verdict.
+            if matches!(flag(f, &[]), Some(Flag { evidence: Evidence::Seen(_), .. })) {
+                continue;
+            }
             if !arriving.report.new {
                 not_taken += 1;
                 continue;
@@ -211,11 +215,29 @@ impl<'p> Taking<'p> {
                 arriving.report.remark(format!("{not_taken} {says}"));
             }
         } else if self.brought.is_some() && package.study != StudyPart::default() {
+            self.numbers_of_tests(arriving).await?;
             self.unit.take_flags(arriving.id, &found).await?;
         }
         for _ in 0..flags {
             arriving.report.count("flags", true);
         }
+        Ok(())
+    }
+
+    /// The numbers by which the tests of a new station ran where it came from; one that is not known here is told and passed over.
+    async fn numbers_of_tests(&mut self, arriving: &mut Arriving<'p>) -> Result<(), NotTaken> {
+        let Some(set) = self.package.tests.iter().find(|t| t.station == arriving.code) else { return Ok(()) };
+        let mut own = Vec::new();
+        for (name, value) in &set.numbers {
+            let known = name.split_once('.').and_then(|(test, key)| Some((Test::from_code(test)?, key)));
+            match known.filter(|(test, key)| Settings::default().set(*test, key, *value).is_ok()) {
+                Some((test, key)) => own.push((test, key, *value)),
+                None => arriving.report.remark(format!(
+                    "The number {value} of “{name}” is no setting of a test here: the usual one holds."
+                )),
+            }
+        }
+        self.unit.keep_settings(self.study.id, Some(arriving.id), &own, &set.by, set.at).await?;
         Ok(())
     }
 
@@ -233,7 +255,16 @@ impl<'p> Taking<'p> {
                 self.slips.add("verdicts.csv", row, format!("“{}” on “{}” is no verdict on a test", v.verdict, v.test));
                 continue;
             };
+            let mark = match (v.mark.as_str(), Grade::from_code(&v.mark)) {
+                ("", _) => None,
+                (_, Some(grade)) => Some(Mark { grade, readings: v.readings.unwrap_or(0) as usize }),
+                (other, None) => {
+                    self.slips.add("verdicts.csv", row, format!("“{other}” is no grade of a finding"));
+                    continue;
+                }
+            };
             let decision = Decision {
+                mark,
                 id: 0,
                 stream_id: channel.stream,
                 test,

@@ -50,7 +50,8 @@ impl Selection {
              calibration's samples is extrapolated and is exported as computed; x_min and x_max in calibrations.csv tell \
              where. Of a reading that came again with another value the one that stands is given. deliveries.csv says what \
              brought each reading, and when. A temperature that stands beside another raw value was corrected; calibrations.csv has the correction as a \
-             straight line of the raw value, and the line 0, 1 where it ends.",
+             straight line of the raw value, and the line 0, 1 where it ends. Flags were made with the usual numbers of the tests, but for those \
+             that “tests” in the descriptor names, with who set them and when.",
             rfc3339(self.from),
             rfc3339(self.to),
             list(self.quantities.iter().map(|q| q.code()).collect(), "all"),
@@ -202,7 +203,10 @@ impl<'a> Taken<'a> {
             let mut row = flag_row(&self.name, &stored.flag);
             if let Some(v) = &stored.verdict {
                 row.verdict = v.verdict.code().to_owned();
-                row.reason.push_str(&verdict_words(&v.by, &v.reason));
+                // What a person saw says who and why by itself.
+                if !stored.is_own() {
+                    row.reason.push_str(&verdict_words(&v.by, &v.reason));
+                }
             }
             row
         })
@@ -243,6 +247,7 @@ pub fn package<'a>(
             [one] => format!("{title}: {}", one.record.station.name),
             _ => title,
         },
+        tests: records().filter_map(|r| origins.tests(r)).collect(),
         description: selection.words(),
         study: study.map_or_else(StudyPart::default, |s| StudyPart {
             name: s.name.clone(),

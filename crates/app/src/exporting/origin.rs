@@ -1,15 +1,16 @@
 //! Where a record came from, for its package: deliveries, verdicts, and what was adopted.
 
 use super::Part;
-use crate::record::ChannelRecord;
+use crate::record::{ChannelRecord, StationRecord};
 use ebrel_core::series::DatedCurve;
 use ebrel_core::temperature::DatedCorrection;
 use ebrel_core::units::UnixSeconds;
-use ebrel_formats::package::{DeliveryRow, Particulars, VerdictRow};
+use ebrel_formats::package::{DeliveryRow, Particulars, TestNumbers, VerdictRow};
 use ebrel_store::calibrations::{Adopted, Subject};
 use ebrel_store::corrections::StoredCorrection;
 use ebrel_store::in_force::InForce;
 use ebrel_store::packages::{FirstDelivery, Run};
+use ebrel_store::settings::SettingVersion;
 use ebrel_store::verdicts::Decision;
 use ebrel_store::{Store, StoreError};
 use std::collections::{BTreeSet, HashMap};
@@ -21,6 +22,7 @@ pub struct Origins {
     corrections: HashMap<i64, Vec<StoredCorrection>>,
     decisions: HashMap<i64, Vec<Decision>>,
     runs: HashMap<i64, Vec<Run>>,
+    numbers: HashMap<i64, SettingVersion>,
     deliveries: Vec<(i64, FirstDelivery)>,
 }
 
@@ -36,6 +38,9 @@ impl Origins {
             let station = record.station.id;
             origins.adopted.insert(station, store.calibrations_at(station).await?);
             origins.decisions.insert(station, store.verdicts(station).await?);
+            if let Some(set) = store.settings_in_force(record.study.id, station).await? {
+                origins.numbers.insert(station, set);
+            }
             for channel in &record.channels {
                 let (stream, probe) = (channel.channel.stream.id, channel.channel.placement.probe.id);
                 if !channel.corrections.is_empty() && !origins.corrections.contains_key(&probe) {
@@ -50,6 +55,13 @@ impl Origins {
         }
         origins.deliveries = store.first_deliveries(&numbers.into_iter().collect::<Vec<_>>()).await?;
         Ok(origins)
+    }
+
+    /// By which numbers the tests of a station ran, if some are not the usual ones.
+    pub(super) fn tests(&self, record: &StationRecord) -> Option<TestNumbers> {
+        let set = self.numbers.get(&record.station.id)?;
+        let (station, numbers) = (record.station.code.clone(), set.numbers.clone());
+        Some(TestNumbers { station, numbers, by: set.by.clone(), at: set.at })
     }
 
     /// The delivery that brought what a channel shows at a time.
@@ -98,6 +110,8 @@ impl Origins {
                 reason: d.reason.clone(),
                 by: d.by.clone(),
                 at: d.at,
+                mark: d.mark.map_or_else(String::new, |m| m.grade.code().to_owned()),
+                readings: d.mark.and_then(|m| u32::try_from(m.readings).ok()),
             })
         };
         decisions.into_iter().filter_map(row).collect()

@@ -49,6 +49,23 @@ macro_rules! evidence {
 }
 use evidence;
 
+/// What a person saw and named as one test would.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SeenEvidence {
+    /// Readings that the span holds.
+    pub readings: Figure,
+    /// The test whose name the person gave it.
+    pub seen: Test,
+}
+
+impl SeenEvidence {
+    fn read(test: Test, json: &str) -> Option<Self> {
+        let seen: Self = json.contains("\"seen\"").then(|| serde_json::from_str(json).ok()).flatten()?;
+        (seen.seen == test).then_some(seen)
+    }
+}
+
 /// Makes the sum of all evidence, and the way back from its text.
 macro_rules! by_test {
     ($($(#[$doc:meta])+ $test:ident($evidence:ty),)+) => {
@@ -57,6 +74,8 @@ macro_rules! by_test {
         #[serde(untagged)]
         pub enum Evidence {
             $($(#[$doc])+ $test($evidence),)+
+            /// A person saw it, no test did.
+            Seen(SeenEvidence),
         }
 
         impl Evidence {
@@ -65,6 +84,7 @@ macro_rules! by_test {
             pub const fn test(&self) -> Test {
                 match self {
                     $(Self::$test(_) => Test::$test,)+
+                    Self::Seen(seen) => seen.seen,
                 }
             }
 
@@ -73,6 +93,9 @@ macro_rules! by_test {
             /// # Errors
             /// [`serde_json::Error`] if the text is no evidence of this test.
             pub fn read(test: Test, json: &str) -> Result<Self, serde_json::Error> {
+                if let Some(seen) = SeenEvidence::read(test, json) {
+                    return Ok(Self::Seen(seen));
+                }
                 Ok(match test {
                     $(Test::$test => Self::$test(serde_json::from_str(json)?),)+
                 })
@@ -157,11 +180,13 @@ mod tests {
             Evidence::Impossible(ImpossibleEvidence::BelowZero { lowest: figure }),
             Evidence::Impossible(ImpossibleEvidence::AbovePores { highest: figure, pore_space: figure, rain_mm: None }),
             Evidence::Stuck(StuckEvidence { neighbour_moved: None, noise: figure, readings: figure, value: figure }),
+            Evidence::Seen(SeenEvidence { readings: figure, seen: Test::Stuck }),
         ];
         for evidence in all {
             let json = serde_json::to_string(&evidence).unwrap();
             assert_eq!(Evidence::read(evidence.test(), &json).unwrap(), evidence, "{json}");
         }
         assert!(Evidence::read(Test::Spike, r#"{"missing": 3}"#).is_err());
+        assert!(Evidence::read(Test::Spike, r#"{"readings": 3, "seen": "stuck"}"#).is_err(), "named by another test");
     }
 }

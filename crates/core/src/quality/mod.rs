@@ -58,8 +58,9 @@ pub use definition::{Definition, Setting};
 pub use evidence::{
     ClockEvidence, Evidence, Figure, FrozenEvidence, GapEvidence, HeatEvidence, ImpossibleEvidence, LateEvidence,
     LowPowerEvidence, MissesRainEvidence, NoiseEvidence, NotConnectedEvidence, OrderEvidence, OutOfInstrumentEvidence,
-    PairEvidence, PondedEvidence, ReferenceEvidence, RepeatedEvidence, RiseEvidence, SettlingEvidence, SpikeEvidence,
-    StepEvidence, StuckEvidence, SunlitEvidence, SwapEvidence, VisitEvidence, WetBoxEvidence, WiggleEvidence,
+    PairEvidence, PondedEvidence, ReferenceEvidence, RepeatedEvidence, RiseEvidence, SeenEvidence, SettlingEvidence,
+    SpikeEvidence, StepEvidence, StuckEvidence, SunlitEvidence, SwapEvidence, VisitEvidence, WetBoxEvidence,
+    WiggleEvidence,
 };
 pub use exchange::SwapSettings;
 pub use flag::{Flag, Test};

@@ -9,7 +9,7 @@ mod rows;
 mod tables;
 mod write;
 
-pub use origin::{DeliveryRow, Particulars, StudyPart, VerdictRow};
+pub use origin::{DeliveryRow, Particulars, StudyPart, TestNumbers, VerdictRow};
 pub use read::{PackageError, read_path, read_zip};
 pub use rows::Rows;
 pub(crate) use tables::parse_time;

@@ -4,6 +4,7 @@ use super::tables::rfc3339_time;
 use ebrel_core::calibration::Curve;
 use ebrel_core::units::UnixSeconds;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// The study of a package, as its descriptor has it.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -15,6 +16,20 @@ pub struct StudyPart {
     pub question: String,
     /// Minutes that its times are shown ahead of UTC.
     pub utc_offset_minutes: i64,
+}
+
+/// By which numbers the tests of a station ran, as the descriptor has them: what is not among them was as usual.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TestNumbers {
+    /// Code of the station.
+    pub station: String,
+    /// "test.key" and its number.
+    pub numbers: BTreeMap<String, f64>,
+    /// Who set the last of them.
+    pub by: String,
+    /// When: it tells this version from others.
+    #[serde(with = "rfc3339_time")]
+    pub at: UnixSeconds,
 }
 
 /// A row of `verdicts.csv`: what somebody decided of a flag. It stands also where no flag is any more.
@@ -41,6 +56,12 @@ pub struct VerdictRow {
     /// Moment of the decision.
     #[serde(with = "rfc3339_time")]
     pub at: UnixSeconds,
+    /// Grade of what a person saw where no test found anything; else empty.
+    #[serde(default)]
+    pub mark: String,
+    /// Readings that such a span holds.
+    #[serde(default)]
+    pub readings: Option<u32>,
 }
 
 /// A row of `deliveries.csv`: what brought readings, and when.

@@ -209,6 +209,7 @@ fn package<R: Read>(files: &Files, readings: Option<(R, u64)>, mut faults: Fault
         flags: table(files, "flags.csv", &mut faults)?,
         verdicts: table(files, "verdicts.csv", &mut faults)?,
         deliveries: table(files, "deliveries.csv", &mut faults)?,
+        tests: text.as_ref().and_then(|t| serde_json::from_value(t.get("tests")?.clone()).ok()).unwrap_or_default(),
         study: text.as_ref().and_then(|t| serde_json::from_value(t.get("study")?.clone()).ok()).unwrap_or_default(),
     };
     faults.done().map(|()| made)

@@ -1,6 +1,6 @@
 //! The tables of a record package, one struct a row; field names are the columns' names.
 
-use super::origin::{DeliveryRow, StudyPart, VerdictRow};
+use super::origin::{DeliveryRow, StudyPart, TestNumbers, VerdictRow};
 use super::rows::Rows;
 use ebrel_core::calibration::{Curve, Form};
 use ebrel_core::series::DatedCurve;
@@ -394,6 +394,8 @@ pub struct Package<R = Rows> {
     pub deliveries: Vec<DeliveryRow>,
     /// The study that it belongs to, from the descriptor; empty in a package from elsewhere.
     pub study: StudyPart,
+    /// By which numbers the tests ran at stations where some are not the usual ones, from the descriptor.
+    pub tests: Vec<TestNumbers>,
 }
 
 #[cfg(test)]

@@ -35,6 +35,8 @@ const VERDICTS: Schema = (
         ("reason", "string"),
         ("by", "string"),
         ("at", "datetime"),
+        ("mark", "string"),
+        ("readings", "integer"),
     ],
 );
 
@@ -260,6 +262,9 @@ fn descriptor<R>(package: &Package<R>) -> String {
     });
     if package.study != StudyPart::default() {
         whole["study"] = serde_json::json!(package.study);
+    }
+    if !package.tests.is_empty() {
+        whole["tests"] = serde_json::json!(package.tests);
     }
     serde_json::to_string_pretty(&whole).unwrap_or_default() + "\n"
 }

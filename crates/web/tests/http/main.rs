@@ -31,6 +31,7 @@ mod review;
 mod roles;
 mod schools;
 mod security;
+mod seeing;
 mod sheets;
 mod study;
 mod temperature;

@@ -37,7 +37,7 @@ fn season(faults: Vec<(Kind, Severity)>) -> Vec<u8> {
 }
 
 /// Brings a season into the first study and returns the path of its station.
-async fn station(owner: &Visitor, faults: Vec<(Kind, Severity)>) -> String {
+pub async fn station(owner: &Visitor, faults: Vec<(Kind, Severity)>) -> String {
     let answer = owner.upload_to("/studies/1/packages/new", "tub.zip", &season(faults)).await;
     let path = answer.headers()["location"].to_str().unwrap().to_owned();
     assert_eq!(owner.post(&path, &[("code.tub", "tub")]).await.status(), 303);
@@ -50,7 +50,7 @@ async fn station(owner: &Visitor, faults: Vec<(Kind, Severity)>) -> String {
 }
 
 /// The first address in a page that holds some text, up to its end.
-fn link(page: &str, part: &str) -> String {
+pub fn link(page: &str, part: &str) -> String {
     let at = page.find(part).unwrap_or_else(|| panic!("no {part} in {page}"));
     let from = page[..at].rfind('"').unwrap() + 1;
     page[from..].split('"').next().unwrap().to_owned()

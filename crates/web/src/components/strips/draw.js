@@ -32,6 +32,12 @@ export function draw(ctx, data, view) {
   for (const place of layout(data, view.height)) strip(ctx, data, place, view, x);
   for (const place of eventPlaces(data, view)) event(ctx, place, view);
   axis(ctx, view, x);
+  if (view.drawn) {
+    const [left, right] = [x(view.drawn.start), x(view.drawn.end)].sort((a, b) => a - b);
+    const place = layout(data, view.height).find((p) => p.strip.id === view.drawn.strip?.id);
+    ctx.fillStyle = "rgba(61, 107, 74, .18)";
+    ctx.fillRect(left, place?.top ?? 0, Math.max(1, right - left), place?.height ?? view.height - AXIS);
+  }
   if (view.cursor !== null) {
     ctx.setLineDash([3, 3]);
     ctx.strokeStyle = INK;

@@ -19,6 +19,9 @@ export class Strips {
     this.controls = root.previousElementSibling;
     this.data = null;
     this.active = null;
+    /** A span that is being drawn by hand: {start, end}; and who takes it when it is done. */
+    this.drawn = null;
+    this.onSpan = null;
     this.asked = 0;
     this.restore();
     this.listen();
@@ -52,15 +55,17 @@ export class Strips {
       else this.zoom(e.deltaY > 0 ? 1.25 : 0.8, this.timeAt(e.offsetX));
     }, { passive: false });
     this.canvas.addEventListener("pointerdown", (e) => {
+      if (e.shiftKey && this.onSpan) this.begin(this.timeAt(e.offsetX), e.offsetY);
       this.drag = { x: e.clientX, from: this.from, to: this.to };
       this.canvas.setPointerCapture(e.pointerId);
     });
-    this.canvas.addEventListener("pointerup", () => {
+    this.canvas.addEventListener("pointerup", (e) => {
+      if (e.shiftKey && this.drawn && Math.abs(e.clientX - this.drag?.x) > 3) this.end();
       this.drag = null;
       this.canvas.classList.remove("dragging");
     });
     this.canvas.addEventListener("pointermove", (e) => {
-      if (this.drag && Math.abs(e.clientX - this.drag.x) > 3) {
+      if (this.drag && !this.drawn && Math.abs(e.clientX - this.drag.x) > 3) {
         this.canvas.classList.add("dragging");
         const shift = ((this.drag.x - e.clientX) / this.width) * (this.drag.to - this.drag.from);
         this.set(this.drag.from + shift, this.drag.to + shift);
@@ -81,6 +86,7 @@ export class Strips {
       "+": () => this.zoom(0.5), "=": () => this.zoom(0.5), "-": () => this.zoom(2), "−": () => this.zoom(2),
       v: () => location.assign(`/stations/${this.station}/readings?at=${Math.round(this.cursorTime)}&show=${this.show === "both" ? "all" : this.show}`),
       ",": () => this.nudge(-1), ".": () => this.nudge(1), "?": () => this.help(),
+      Escape: this.drawn ? () => { this.drawn = null; this.paint(); } : null,
       Home: () => this.set(this.first, this.first + this.to - this.from), End: () => this.set(this.last - (this.to - this.from), this.last),
     };
     const action = spans[Number(e.key) - 1] ? () => this.span(spans[Number(e.key) - 1]) : actions[e.key];
@@ -95,6 +101,20 @@ export class Strips {
 
   timeAt(x) {
     return this.from + (x / this.width) * (this.to - this.from);
+  }
+
+  /** Begins a span of one's own, on the strip at some height. */
+  begin(time, y = 0) {
+    const place = this.data && layout(this.data, HEIGHT).find((p) => y <= p.top + p.height);
+    this.drawn = { start: time, strip: place?.strip };
+    this.paint();
+  }
+
+  /** Ends it at the cursor and hands it over. */
+  end() {
+    const { start, strip } = this.drawn;
+    this.drawn = null;
+    this.onSpan(Math.min(start, this.cursorTime), Math.max(start, this.cursorTime), strip);
   }
 
   nudge(columns) {
@@ -240,7 +260,7 @@ export class Strips {
 
   view() {
     const x = ((this.cursorTime - this.from) / (this.to - this.from)) * this.width;
-    return { width: this.width, height: HEIGHT, offset: this.offset, from: this.from, to: this.to, cursor: Math.round(x), active: this.active };
+    return { width: this.width, height: HEIGHT, offset: this.offset, from: this.from, to: this.to, cursor: Math.round(x), active: this.active, drawn: this.drawn && { ...this.drawn, end: this.cursorTime } };
   }
 
   /** The events whose letter lies at a place of the canvas; none elsewhere. */

@@ -1,4 +1,4 @@
-//! Every verdict, mend and own mark at a station: who, when, why, and what it overruled; as a page and as a file.
+//! Every verdict, own mark, remark and mend at a station: who, when, why, and what it overruled; as a page and as a file.
 
 use super::repair::does;
 use crate::shell::actor::Actor;
@@ -12,8 +12,9 @@ use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::record::StationRecord;
 use ebrel_core::roles::Role;
-use ebrel_core::units::{UnixSeconds, Verdict};
+use ebrel_core::units::{Grade, UnixSeconds, Verdict};
 use ebrel_formats::{harmless, rfc3339};
+use ebrel_store::remarks::KeptRemark;
 use ebrel_store::repairs::StoredRepair;
 use ebrel_store::verdicts::KeptDecision;
 
@@ -58,22 +59,50 @@ fn of_verdict(v: &KeptDecision, record: &StationRecord) -> Row {
     let d = &v.decision;
     let channel = record.channels.iter().find(|c| c.channel.stream.id == d.stream_id);
     let test = d.test.definition();
-    let standard = match test.grade {
-        ebrel_core::units::Grade::Wrong => "left out by its test",
-        ebrel_core::units::Grade::Doubtful => "doubtful by its test",
-        ebrel_core::units::Grade::Condition => "a condition by its test",
+    let standard = match d.mark {
+        Some(_) => "no test saw it",
+        None => by_its_test(test.grade),
     };
+    let done = if d.verdict == Verdict::LeftOut { "left out" } else { "kept" };
     Row {
         at: d.at,
         when: moment(d.at, offset),
         by: d.by.clone(),
-        what: if d.verdict == Verdict::LeftOut { "left out" } else { "kept" }.to_owned(),
+        what: d.mark.map_or_else(|| done.to_owned(), |m| format!("seen by hand, {}: {done}", m.grade.code())),
         place: channel.map_or_else(String::new, |c| format!("{}, {}", c.channel.label(), c.channel.stream.port)),
         of: format!("{}, {}", test.title, span(d.start, d.end, offset)),
         why: d.reason.clone(),
         overruled: standard.to_owned(),
         undone: v.undone.as_ref().map(|(by, at)| undone_words(by, *at, offset)),
         repair: None,
+    }
+}
+
+/// Something said: it overrules nothing.
+fn of_remark(r: &KeptRemark, record: &StationRecord) -> Row {
+    let offset = record.study.utc_offset_minutes;
+    let said = &r.remark;
+    let channel = record.channels.iter().find(|c| c.channel.stream.id == said.stream_id);
+    Row {
+        at: said.at,
+        when: moment(said.at, offset),
+        by: said.by.clone(),
+        what: if said.asks { "second opinion wanted" } else { "comment" }.to_owned(),
+        place: channel.map_or_else(String::new, |c| format!("{}, {}", c.channel.label(), c.channel.stream.port)),
+        of: format!("{}, {}", said.test.definition().title, span(said.start, said.end, offset)),
+        why: said.words.clone(),
+        overruled: String::new(),
+        undone: (said.asks && !r.open).then(|| "somebody decided since".to_owned()),
+        repair: None,
+    }
+}
+
+/// What a finding counts without anybody's verdict.
+const fn by_its_test(grade: Grade) -> &'static str {
+    match grade {
+        Grade::Wrong => "left out by its test",
+        Grade::Doubtful => "doubtful by its test",
+        Grade::Condition => "a condition by its test",
     }
 }
 
@@ -110,6 +139,7 @@ fn of_repair(r: &StoredRepair, offset: i64) -> Row {
 async fn rows(state: &State, record: &StationRecord) -> Result<Vec<Row>, Problem> {
     let id = record.station.id;
     let mut rows: Vec<Row> = state.store.all_decisions(id).await?.iter().map(|v| of_verdict(v, record)).collect();
+    rows.extend(state.store.remarks(id).await?.iter().map(|r| of_remark(r, record)));
     let offset = record.study.utc_offset_minutes;
     rows.extend(state.store.repairs(id).await?.iter().map(|r| of_repair(r, offset)));
     rows.sort_by_key(|r| std::cmp::Reverse(r.at));
@@ -130,7 +160,7 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
         station: record.station.name.clone(),
         answer: match all {
             0 => "Nothing was decided here yet.".to_owned(),
-            n => format!("{n} decision{}, of which {stands} stand.", if n == 1 { "" } else { "s" }),
+            n => format!("{n} thing{} decided or said, of which {stands} stand.", if n == 1 { "" } else { "s" }),
         },
         more: all - rows.len(),
         rows,

@@ -4,7 +4,8 @@ use super::place_of;
 use crate::components::trace::{Frame, Source, Trace, draw};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
-use crate::shell::figures::{span, when};
+use crate::shell::figures::{moment, span, when};
+use crate::shell::forms::Field;
 use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page};
 use crate::state::State;
@@ -16,6 +17,7 @@ use ebrel_core::roles::Role;
 use ebrel_core::series::View;
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds, format_plain, unit_for_people};
 use ebrel_store::flags::StoredFlag;
+use ebrel_store::remarks::KeptRemark;
 
 pub fn routes(routes: &mut Routes<'_>) {
     routes.get("/stations/{id}/review/flags/{flag}", Least::Member(Role::Guest), show);
@@ -33,6 +35,36 @@ struct EvidencePage {
     reason: String,
     numbers: Vec<(String, String)>,
     panels: Vec<(String, Trace)>,
+    /// By which the finding is told in what is said of it: stream, code of the test, first and last second.
+    key: (i64, &'static str, i64, i64),
+    said: Vec<Said>,
+    typed: Field,
+    asks: bool,
+    may: bool,
+}
+
+/// Something said of a finding.
+pub(super) struct Said {
+    pub by: String,
+    pub when: String,
+    pub words: String,
+    /// A second opinion is wanted still.
+    pub open: bool,
+    /// It was, and somebody decided since.
+    pub answered: bool,
+}
+
+/// What was said of one finding, the oldest first.
+pub(super) fn said(remarks: &[KeptRemark], flag: &StoredFlag, offset: i64) -> Vec<Said> {
+    let of = remarks.iter().filter(|r| r.is_of(flag.stream_id, &flag.flag));
+    of.map(|r| Said {
+        by: r.remark.by.clone(),
+        when: moment(r.remark.at, offset),
+        words: r.remark.words.clone(),
+        open: r.open,
+        answered: r.remark.asks && !r.open,
+    })
+    .collect()
 }
 
 async fn show(state: web::Data<State>, actor: Actor, path: web::Path<(i64, i64)>) -> Result<HttpResponse, Problem> {
@@ -40,18 +72,35 @@ async fn show(state: web::Data<State>, actor: Actor, path: web::Path<(i64, i64)>
     let flags = state.store.flags(id).await?;
     let flag = flags.iter().find(|f| f.id == number);
     let gone = || Problem::Refused("The tests have run anew since that page was opened: go back to what waits.".into());
-    let flag = flag.ok_or_else(gone)?;
+    shown(&state, &actor, id, flag.ok_or_else(gone)?, (Field::default(), false)).await
+}
+
+/// The page of one finding, with what was typed beside it.
+pub(super) async fn shown(
+    state: &State,
+    actor: &Actor,
+    id: i64,
+    flag: &StoredFlag,
+    (typed, asks): (Field, bool),
+) -> Result<HttpResponse, Problem> {
     let record = StationRecord::load(&state.store, id).await?;
     let test = flag.flag.test.definition();
     let shell =
-        Shell::within(&state, &actor, "What convinces", Room::Review, &record.study, Some(&record.station)).await?;
+        Shell::within(state, actor, "What convinces", Room::Review, &record.study, Some(&record.station)).await?;
+    let offset = record.study.utc_offset_minutes;
+    let remarks = state.store.remarks(id).await?;
     page(&EvidencePage {
+        may: shell.may(Role::Field),
         shell,
         id,
+        key: (flag.stream_id, flag.flag.test.code(), flag.flag.start.0, flag.flag.end.0),
+        said: said(&remarks, flag, offset),
+        typed,
+        asks,
         title: test.title,
         finds: test.finds,
         place: place_of(flag, &record),
-        when: span(flag.flag.start, flag.flag.end, record.study.utc_offset_minutes),
+        when: span(flag.flag.start, flag.flag.end, offset),
         reason: flag.flag.reason.clone(),
         numbers: numbers(flag),
         panels: panels(&record, flag),
@@ -68,14 +117,14 @@ fn numbers(flag: &StoredFlag) -> Vec<(String, String)> {
 }
 
 /// A line with its readings.
-struct Line {
+pub(super) struct Line {
     name: String,
     times: Vec<i64>,
     values: Vec<f64>,
 }
 
 impl Line {
-    fn of(c: &ChannelRecord, (from, to): (UnixSeconds, UnixSeconds)) -> Self {
+    pub fn of(c: &ChannelRecord, (from, to): (UnixSeconds, UnixSeconds)) -> Self {
         let view = c.view();
         let (a, b) = (view.times.partition_point(|t| *t < from.0), view.times.partition_point(|t| *t <= to.0));
         let part = View { times: &view.times[a..b.max(a)], values: &view.values[a..b.max(a)] };
@@ -230,7 +279,7 @@ fn beside_it<'r>(
     record.channels.iter().find(|c| near(c) && is(c))
 }
 
-fn trace(
+pub(super) fn trace(
     record: &StationRecord,
     lines: &[Line],
     span: (UnixSeconds, UnixSeconds),

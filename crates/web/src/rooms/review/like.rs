@@ -136,6 +136,7 @@ async fn decide(
     let at = state.now(&state.store.study(station.study_id).await?);
     let flags = state.store.flags(id).await?;
     let decision = |f: &StoredFlag| Decision {
+        mark: None,
         id: 0,
         stream_id: f.stream_id,
         test: f.flag.test,

@@ -4,7 +4,9 @@ mod contradictions;
 mod decided;
 mod evidence;
 mod like;
+mod mark;
 mod repair;
+mod said;
 mod tests;
 
 use crate::components::strips::{Drawing, drawing};
@@ -24,6 +26,7 @@ use ebrel_core::quality::Test;
 use ebrel_core::roles::Role;
 use ebrel_core::units::{Grade, Verdict};
 use ebrel_store::flags::StoredFlag;
+use ebrel_store::remarks::KeptRemark;
 use ebrel_store::verdicts::Decision;
 use serde::{Deserialize, Serialize};
 
@@ -37,6 +40,8 @@ pub fn routes(routes: &mut Routes<'_>) {
     decided::routes(routes);
     evidence::routes(routes);
     like::routes(routes);
+    mark::routes(routes);
+    said::routes(routes);
     repair::routes(routes);
     tests::routes(routes);
 }
@@ -62,10 +67,15 @@ struct Item {
     mend: Option<i64>,
     /// What the cause explains, if there are several.
     under: Vec<Under>,
-    /// The flag that speaks for all.
+    /// The flag that speaks for all, and its stream.
     lead: i64,
+    stream: i64,
     /// The flag whose likes can be decided on together; `None`: it has none, or does not wait.
     like: Option<i64>,
+    /// What was said of it.
+    said: Vec<evidence::Said>,
+    /// A person saw it.
+    own: bool,
 }
 
 /// A finding that waits under its cause.
@@ -117,20 +127,29 @@ async fn show(
 ) -> Result<HttpResponse, Problem> {
     let record = StationRecord::load(&state.store, *id).await?;
     let all = matters(&state.store, *id).await?;
+    let remarks = state.store.remarks(*id).await?;
+    let asked = |m: &FlagGroup| m.flags.iter().any(|f| remarks.iter().any(|r| r.open && r.is_of(f.stream_id, &f.flag)));
+    let within = |m: &FlagGroup, state: &str| if state == "asked" { asked(m) } else { in_state(m, state) };
     let waiting = all.iter().filter(|m| m.waits()).count();
     let chosen = if filter.state.is_empty() { "waiting" } else { filter.state.as_str() };
     let label = |m: &FlagGroup| place(m, &record);
     let taken: Vec<&FlagGroup> = all
         .iter()
-        .filter(|m| in_state(m, chosen))
+        .filter(|m| within(m, chosen))
         .filter(|m| filter.test.is_empty() || m.lead().flag.test.code() == filter.test)
         .filter(|m| filter.depth.is_empty() || label(m) == filter.depth)
         .collect();
     let choices = |values: Vec<(String, String)>, taken: &str| {
         values.into_iter().map(|(value, words)| Choice { chosen: value == taken, value, words }).collect::<Vec<_>>()
     };
-    let count = |s: &str| all.iter().filter(|m| in_state(m, s)).count();
-    let states = [("waiting", "wait"), ("condition", "conditions"), ("decided", "decided")];
+    let count = |s: &str| all.iter().filter(|m| within(m, s)).count();
+    let states = [
+        ("waiting", "wait"),
+        ("asked", "second opinion"),
+        ("condition", "conditions"),
+        ("decided", "decided"),
+        ("seen", "seen by people"),
+    ];
     let states = choices(states.map(|(v, w)| (v.to_owned(), format!("{w} {}", count(v)))).into(), chosen);
     let mut tests: Vec<Test> = all.iter().map(|m| m.lead().flag.test).collect();
     tests.sort_unstable();
@@ -157,7 +176,7 @@ async fn show(
         station: station.name.clone(),
         id: *id,
         answer,
-        items: taken.into_iter().map(|m| item(m, &record, &all)).collect(),
+        items: taken.into_iter().map(|m| item(m, &record, &all, &remarks)).collect(),
         states,
         tests: choices(std::iter::once((String::new(), "all tests".to_owned())).chain(tests).collect(), &filter.test),
         depths: choices(
@@ -174,6 +193,7 @@ fn in_state(matter: &FlagGroup, state: &str) -> bool {
     let decided = matter.lead().verdict.is_some();
     match state {
         "decided" => decided,
+        "seen" => matter.lead().is_own(),
         "condition" => !decided && matter.lead().flag.grade == Grade::Condition,
         _ => matter.waits(),
     }
@@ -206,7 +226,7 @@ fn place(matter: &FlagGroup, record: &StationRecord) -> String {
 /// Findings under a cause that a page lists; the rest is counted by the cause itself.
 const UNDER: usize = 60;
 
-fn item(matter: &FlagGroup, record: &StationRecord, all: &[FlagGroup]) -> Item {
+fn item(matter: &FlagGroup, record: &StationRecord, all: &[FlagGroup], remarks: &[KeptRemark]) -> Item {
     let lead = matter.lead();
     let test = lead.flag.test.definition();
     let title = matter.cause.as_ref().map_or(test.title, |c| c.kind.title());
@@ -240,7 +260,10 @@ fn item(matter: &FlagGroup, record: &StationRecord, all: &[FlagGroup]) -> Item {
         mend: matter.cause.as_ref().filter(|c| c.mend.is_some()).map(|c| c.id),
         under: matter.flags.iter().filter(|_| several).take(UNDER).map(under).collect(),
         like,
+        said: matter.flags.iter().flat_map(|f| evidence::said(remarks, f, offset)).collect(),
+        own: lead.is_own(),
         lead: lead.id,
+        stream: lead.stream_id,
         flags: ids(matter.flags.iter().map(|f| f.id).collect()),
         test: title,
         mark: test.mark,
@@ -293,6 +316,7 @@ async fn decide(
         .iter()
         .filter(|f| wanted.contains(&f.id))
         .map(|f| Decision {
+            mark: None,
             id: 0,
             stream_id: f.stream_id,
             test: f.flag.test,

@@ -8,6 +8,7 @@ const drawn = document.querySelector("[data-strips]");
 const strips = drawn ? new Strips(drawn) : null;
 const items = [...root.querySelectorAll(".item")];
 const undone = [];
+const picked = new Set();
 let current = -1;
 
 function look(index, closer = false) {
@@ -46,17 +47,33 @@ function waiting(n) {
   if (count) count.textContent = n || "";
 }
 
-async function decide(verdict) {
+function pick() {
   const item = items[current];
   if (!item || item.classList.contains("done")) return;
+  if (!picked.delete(item)) picked.add(item);
+  item.classList.toggle("picked", picked.has(item));
+  item.querySelector(".picked-words").hidden = !picked.has(item);
+  look(current + 1);
+}
+
+/** The verdict on the item that is looked at, or on all that were picked. */
+async function decide(verdict) {
+  const item = items[current];
+  const all = picked.size ? [...picked] : [item];
+  if (!item || all.some((i) => i.classList.contains("done"))) return;
   const reason = item.querySelector(".reason");
   try {
-    const outcome = await send("verdict", { flags: item.dataset.flags.split(" ").map(Number), verdict, reason: reason.value });
-    item.dataset.verdicts = outcome.verdicts.join(" ");
-    item.classList.add("done");
-    say(item, `${verdict === "left_out" ? "Left out" : "Kept"}${reason.value ? `: ${reason.value}` : ""}`);
-    undone.push(item);
-    waiting(outcome.waiting);
+    for (const one of all) {
+      const outcome = await send("verdict", { flags: one.dataset.flags.split(" ").map(Number), verdict, reason: reason.value });
+      one.dataset.verdicts = outcome.verdicts.join(" ");
+      one.classList.add("done");
+      one.classList.remove("picked");
+      one.querySelector(".picked-words").hidden = true;
+      picked.delete(one);
+      say(one, `${verdict === "left_out" ? "Left out" : "Kept"}${reason.value ? `: ${reason.value}` : ""}`);
+      undone.push(one);
+      waiting(outcome.waiting);
+    }
     const next = items.findIndex((other, i) => i > current && !other.classList.contains("done"));
     if (next >= 0) look(next);
     else strips?.fetch();
@@ -79,6 +96,23 @@ async function undo(item) {
   }
 }
 
+/** Begins a span of one's own at the cursor, or ends it. */
+function span() {
+  if (!strips?.data) return;
+  if (strips.drawn) strips.end();
+  else strips.begin(strips.cursorTime);
+}
+
+if (strips) {
+  strips.onSpan = (start, end, strip) => {
+    const query = new URLSearchParams({ from: Math.round(start), to: Math.round(end) });
+    const shown = items[current]?.dataset.stream;
+    const channel = strip?.streams?.[0] ?? shown;
+    if (channel) query.set("channel", channel);
+    location.assign(`/stations/${root.dataset.station}/review/mark?${query}`);
+  };
+}
+
 function writeReason() {
   const field = items[current]?.querySelector(".reason");
   if (!field) return;
@@ -89,6 +123,7 @@ function writeReason() {
 const actions = {
   left_out: () => decide("left_out"), kept: () => decide("kept"), closer: () => look(current, true),
   reason: writeReason, undo: () => undo(items[current]), convince: () => items[current]?.querySelector('a[data-do="convince"]')?.click(),
+  speak: () => items[current]?.querySelector('a[data-do="speak"]')?.click(),
 };
 
 root.addEventListener("click", (e) => {
@@ -96,7 +131,7 @@ root.addEventListener("click", (e) => {
   if (!item || e.target.closest("input")) return;
   const todo = e.target.closest("[data-do]")?.dataset.do;
   if (!todo || items.indexOf(item) !== current) look(items.indexOf(item));
-  if (todo && todo !== "convince") actions[todo]();
+  if (todo && todo !== "convince" && todo !== "speak") actions[todo]();
 });
 
 root.addEventListener("keydown", (e) => {
@@ -107,7 +142,7 @@ root.addEventListener("keydown", (e) => {
 
 document.addEventListener("keydown", (e) => {
   if (!acts(e)) return;
-  const keys = { j: () => look(current + 1), k: () => look(current - 1), a: actions.left_out, s: actions.kept, d: actions.closer, r: writeReason, e: actions.convince, u: () => undo(undone.pop()) };
+  const keys = { j: () => look(current + 1), k: () => look(current - 1), a: actions.left_out, s: actions.kept, d: actions.closer, r: writeReason, e: actions.convince, o: actions.speak, x: pick, h: span, u: () => undo(undone.pop()) };
   const action = keys[e.key];
   if (!action) return;
   e.preventDefault();

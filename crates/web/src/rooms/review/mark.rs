@@ -1,0 +1,229 @@
+//! What a person saw and no test did: a span drawn on the strips, named, graded and given a reason.
+
+use super::evidence::{Line, trace};
+use crate::components::trace::Trace;
+use crate::shell::actor::Actor;
+use crate::shell::errors::Problem;
+use crate::shell::figures::{field, span, typed_time};
+use crate::shell::forms::{Field, words};
+use crate::shell::guard::CheckedForm;
+use crate::shell::routes::{Least, Routes};
+use crate::shell::{Room, Shell, page, say, see_other};
+use crate::state::State;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_app::record::{ChannelRecord, StationRecord};
+use ebrel_core::quality::Test;
+use ebrel_core::roles::Role;
+use ebrel_core::units::{Grade, SpanSeconds, UnixSeconds, Verdict, unit_for_people};
+use ebrel_store::verdicts::{Decision, Mark};
+use serde::Deserialize;
+
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/stations/{id}/review/mark", Least::Member(Role::Researcher), show);
+    routes.post("/stations/{id}/review/mark", Least::Member(Role::Researcher), keep);
+}
+
+const LONGEST_REASON: usize = 500;
+/// Times are typed to the minute: the last one is meant as a whole.
+const MINUTE: i64 = 59;
+
+/// A span as it was drawn.
+#[derive(Deserialize)]
+struct Drawn {
+    /// Stream, if the hand was over one.
+    #[serde(default)]
+    channel: Option<i64>,
+    /// First and last second.
+    #[serde(default)]
+    from: Option<i64>,
+    #[serde(default)]
+    to: Option<i64>,
+}
+
+/// A span as it was typed.
+#[derive(Deserialize, Default)]
+struct Typed {
+    #[serde(default)]
+    channel: String,
+    #[serde(default)]
+    start: String,
+    #[serde(default)]
+    end: String,
+    #[serde(default)]
+    test: String,
+    #[serde(default)]
+    grade: String,
+    #[serde(default)]
+    reason: String,
+}
+
+struct Choice {
+    value: String,
+    words: String,
+    chosen: bool,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/review/mark.html")]
+struct MarkPage {
+    shell: Shell,
+    id: i64,
+    channels: Vec<Choice>,
+    start: Field,
+    end: Field,
+    tests: Vec<Choice>,
+    grades: Vec<Choice>,
+    reason: Field,
+    /// What is wrong with the whole.
+    error: Option<String>,
+    drawing: Option<Trace>,
+}
+
+const GRADES: [(Grade, &str); 3] = [
+    (Grade::Wrong, "wrong: left out of everything"),
+    (Grade::Doubtful, "doubtful: kept, and shown as such"),
+    (Grade::Condition, "a condition: true, but know it"),
+];
+
+async fn show(
+    state: web::Data<State>,
+    actor: Actor,
+    id: web::Path<i64>,
+    drawn: web::Query<Drawn>,
+) -> Result<HttpResponse, Problem> {
+    let record = StationRecord::load(&state.store, *id).await?;
+    let offset = record.study.utc_offset_minutes;
+    let time = |t: Option<i64>| t.map_or_else(String::new, |t| field(UnixSeconds(t), offset));
+    let typed = Typed {
+        channel: drawn.channel.map_or_else(String::new, |c| c.to_string()),
+        start: time(drawn.from),
+        end: time(drawn.to),
+        grade: Grade::Wrong.code().to_owned(),
+        ..Typed::default()
+    };
+    shown(&state, &actor, &record, typed, Faults::default()).await
+}
+
+/// What is wrong with a form, each at its place.
+#[derive(Default)]
+struct Faults {
+    start: Option<String>,
+    end: Option<String>,
+    reason: Option<String>,
+    whole: Option<String>,
+}
+
+async fn shown(
+    state: &State,
+    actor: &Actor,
+    record: &StationRecord,
+    typed: Typed,
+    faults: Faults,
+) -> Result<HttpResponse, Problem> {
+    let (study, station) = (&record.study, &record.station);
+    let offset = study.utc_offset_minutes;
+    let channel = |c: &ChannelRecord| Choice {
+        chosen: c.channel.stream.id.to_string() == typed.channel,
+        value: c.channel.stream.id.to_string(),
+        words: format!("{}, {}, port {}", c.channel.label(), c.quantity().words(), c.channel.stream.port),
+    };
+    let mut channels: Vec<Choice> = record.channels.iter().map(channel).collect();
+    // A stream has a channel for each of its placements: it is offered once.
+    channels.dedup_by(|a, b| a.value == b.value);
+    let test = |t: &Test| Choice {
+        value: t.code().to_owned(),
+        words: t.definition().title.to_owned(),
+        chosen: t.code() == typed.test,
+    };
+    let grade = |(g, words): &(Grade, &str)| Choice {
+        value: g.code().to_owned(),
+        words: (*words).to_owned(),
+        chosen: g.code() == typed.grade,
+    };
+    let fault = |text: &str, error: Option<String>| Field { text: text.to_owned(), error };
+    let drawing = span_of(&typed, offset).ok().and_then(|span| drawing(record, &typed, span));
+    page(&MarkPage {
+        shell: Shell::within(state, actor, "Mark a span", Room::Review, study, Some(station)).await?,
+        id: station.id,
+        channels,
+        tests: Test::ALL.iter().map(test).collect(),
+        grades: GRADES.iter().map(grade).collect(),
+        start: fault(&typed.start, faults.start),
+        end: fault(&typed.end, faults.end),
+        reason: fault(&typed.reason, faults.reason),
+        error: faults.whole,
+        drawing,
+    })
+}
+
+/// The typed span: first and last second.
+fn span_of(typed: &Typed, offset: i64) -> Result<(UnixSeconds, UnixSeconds), Faults> {
+    match (typed_time(&typed.start, offset), typed_time(&typed.end, offset)) {
+        (Ok(start), Ok(end)) if start <= end => Ok((start, end + SpanSeconds(MINUTE))),
+        (Ok(_), Ok(_)) => {
+            Err(Faults { end: Some("It ends before it begins: change one of the two.".into()), ..Faults::default() })
+        }
+        (start, end) => Err(Faults { start: start.err(), end: end.err(), ..Faults::default() }),
+    }
+}
+
+fn drawing(record: &StationRecord, typed: &Typed, (start, end): (UnixSeconds, UnixSeconds)) -> Option<Trace> {
+    let own = record.channels.iter().find(|c| c.channel.stream.id.to_string() == typed.channel)?;
+    let day = SpanSeconds::DAY.0;
+    let beside = ((end.0 - start.0) / 2).clamp(day / 2, 10 * day);
+    let around = (UnixSeconds(start.0 - beside), UnixSeconds(end.0 + beside));
+    let kin = record.channels.iter().filter(|c| c.quantity() == own.quantity() && !std::ptr::eq(*c, own));
+    let lines: Vec<Line> = std::iter::once(own).chain(kin).map(|c| Line::of(c, around)).collect();
+    trace(record, &lines, around, Some((start, end)), &unit_for_people(own.unit()))
+}
+
+/// What was meant, its span drawn in to the readings that it holds.
+fn understood(typed: &Typed, record: &StationRecord) -> Result<(i64, Test, Mark, [UnixSeconds; 2], String), Faults> {
+    let whole = |says: &str| Faults { whole: Some(says.to_owned()), ..Faults::default() };
+    let (start, end) = span_of(typed, record.study.utc_offset_minutes)?;
+    let reason = words(&typed.reason, "a reason", LONGEST_REASON)
+        .map_err(|says| Faults { reason: Some(says), ..Faults::default() })?;
+    let test = Test::from_code(&typed.test).ok_or_else(|| whole("Choose what it is."))?;
+    let grade = Grade::from_code(&typed.grade).ok_or_else(|| whole("Choose how it counts."))?;
+    let here: Vec<&ChannelRecord> =
+        record.channels.iter().filter(|c| c.channel.stream.id.to_string() == typed.channel).collect();
+    let Some(first) = here.first() else { return Err(whole("Choose the channel.")) };
+    let times: Vec<i64> =
+        here.iter().flat_map(|c| c.view().times).copied().filter(|t| (start.0..=end.0).contains(t)).collect();
+    let (Some(from), Some(to)) = (times.iter().min(), times.iter().max()) else {
+        return Err(whole("This channel has no reading in that time: change the times, or choose another channel."));
+    };
+    let mark = Mark { grade, readings: times.len() };
+    Ok((first.channel.stream.id, test, mark, [UnixSeconds(*from), UnixSeconds(*to)], reason))
+}
+
+async fn keep(
+    state: web::Data<State>,
+    actor: Actor,
+    id: web::Path<i64>,
+    form: CheckedForm<Typed>,
+) -> Result<HttpResponse, Problem> {
+    let record = StationRecord::load(&state.store, *id).await?;
+    let typed = form.0;
+    let (stream_id, test, mark, [start, end], reason) = match understood(&typed, &record) {
+        Ok(meant) => meant,
+        Err(faults) => return shown(&state, &actor, &record, typed, faults).await,
+    };
+    let verdict = if mark.grade == Grade::Wrong { Verdict::LeftOut } else { Verdict::Kept };
+    let (by, at) = (actor.name().to_owned(), state.now(&record.study));
+    let same = |d: &Decision| {
+        d.mark.is_some() && (d.stream_id, d.test, d.start, d.end, d.verdict) == (stream_id, test, start, end, verdict)
+    };
+    if state.store.verdicts(*id).await?.iter().any(same) {
+        let whole = Some("This span is marked so already: see under what was decided.".to_owned());
+        return shown(&state, &actor, &record, typed, Faults { whole, ..Faults::default() }).await;
+    }
+    let decision = Decision { mark: Some(mark), id: 0, stream_id, test, start, end, verdict, reason, by, at };
+    state.store.decide(&[decision]).await?;
+    let n = mark.readings;
+    let readings = if n == 1 { "1 reading".to_owned() } else { format!("{n} readings") };
+    let when = span(start, end, record.study.utc_offset_minutes);
+    say(&actor, &format!("Marked: {} at {when}, {readings}. It can be taken back.", test.definition().title))?;
+    Ok(see_other(&format!("/stations/{}/review?state=seen&from={}&to={}", *id, start.0 - 432_000, end.0 + 432_000)))
+}
