@@ -1,6 +1,7 @@
 //! A station's record: every channel with its readings and what they mean.
 
 mod judging;
+pub mod made_up;
 
 use ebrel_core::field::{Clock, ClockCheck, ClockError, Deed, Disturbance, Log, Settling, settling};
 use ebrel_core::planning::Seat;

@@ -46,6 +46,7 @@ pub mod soil;
 pub mod stations;
 pub mod streams;
 pub mod studies;
+pub mod training;
 mod unit;
 pub mod verdicts;
 

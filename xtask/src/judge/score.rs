@@ -2,7 +2,7 @@
 
 use ebrel_core::quality::{Findings, Flag, Test};
 use ebrel_core::units::Grade;
-use ebrel_simulator::years::{INTERVAL, Kind, Severity, Truth, Year};
+use ebrel_simulator::years::{Kind, Severity, Year};
 use std::collections::BTreeMap;
 
 /// Figures of one year, or of several.
@@ -70,63 +70,10 @@ impl Score {
     }
 }
 
-const fn shared(a: (i64, i64), b: (i64, i64)) -> i64 {
-    let (from, to) = (if a.0 > b.0 { a.0 } else { b.0 }, if a.1 < b.1 { a.1 } else { b.1 });
-    to - from
-}
-
-/// Whether a flag finds a window of a fault.
-fn finds(flag: &Flag, (from, to): (i64, i64)) -> bool {
-    let span = (flag.start.0, flag.end.0);
-    if to - from <= 3 * INTERVAL {
-        return span.0 <= to + 2 * INTERVAL && span.1 >= from - 2 * INTERVAL && span.1 - span.0 <= to - from + 86_400;
-    }
-    shared(span, (from, to)) >= ((to - from) * 3 / 10).min(48 * 3600)
-}
-
-fn is_found(truth: &Truth, findings: &Findings) -> bool {
-    let hits = truth.windows.iter().filter(|(channel, from, to)| {
-        let mut covered = 0;
-        findings.flags[*channel].iter().filter(|f| truth.kind.tests().contains(&f.test)).any(|f| {
-            covered += shared((f.start.0, f.end.0), (*from, *to)).max(0);
-            finds(f, (*from, *to)) || (to - from > 3 * INTERVAL && covered >= ((to - from) * 3 / 10).min(48 * 3600))
-        })
-    });
-    let wanted = if truth.kind == Kind::Step { 1 } else { truth.windows.len().div_ceil(3).min(3) };
-    hits.count() >= wanted
-}
-
-/// Whether something that was done to its channel lies under a flag, or so near that it may come of it.
-fn is_explained(flag: &Flag, channel: usize, year: &Year) -> bool {
-    let day = 86_400;
-    year.truth.iter().any(|t| {
-        // What is wrong with one probe or clock shows in what others are compared with.
-        let everywhere = matches!(
-            t.kind,
-            Kind::Exchange
-                | Kind::WrongDepth
-                | Kind::ClockBack
-                | Kind::ClockDrift
-                | Kind::Bypass
-                | Kind::WetBox
-                | Kind::LowPower
-        ) || (flag.test == Test::PairApart);
-        t.windows.iter().any(|(c, from, to)| {
-            let lasts = match t.kind {
-                // It drains for long, and jumps back at its end.
-                Kind::RisesDry => 14 * day,
-                Kind::Step | Kind::Bypass => 10 * day,
-                _ => day,
-            };
-            (everywhere || *c == channel) && flag.start.0 <= to + lasts && flag.end.0 >= from - day
-        })
-    })
-}
-
 pub fn judge(year: &Year, findings: &Findings) -> Score {
     let mut score = Score::default();
     for truth in &year.truth {
-        let found = is_found(truth, findings);
+        let found = truth.is_found(&findings.flags, true, truth.wanted());
         let sum = score.kinds.entry((truth.kind, truth.severity)).or_default();
         *sum = (sum.0 + usize::from(found), sum.1 + 1);
         if !found {
@@ -139,7 +86,7 @@ pub fn judge(year: &Year, findings: &Findings) -> Score {
     for (i, (channel, flags)) in year.channels.iter().zip(&findings.flags).enumerate() {
         score.readings += channel.times.len();
         let counts = |f: &&Flag| f.grade != Grade::Condition;
-        for f in flags.iter().filter(counts).filter(|f| !is_explained(f, i, year)) {
+        for f in flags.iter().filter(counts).filter(|f| !year.truth.iter().any(|t| t.explains(f, i))) {
             score.false_readings += f.readings;
             // The same at the same time on several channels is one alarm.
             if told.iter().any(|(test, at)| *test == f.test && (at - f.start.0).abs() <= 3600) {
@@ -172,7 +119,7 @@ mod tests {
     use super::*;
     use ebrel_core::quality::{Evidence, NoiseEvidence};
     use ebrel_core::units::UnixSeconds;
-    use ebrel_simulator::years::{Climate, Ground, YearPlan, year};
+    use ebrel_simulator::years::{Climate, Ground, INTERVAL, YearPlan, year};
 
     fn made(kind: Kind) -> Year {
         let plan = |seed| YearPlan {

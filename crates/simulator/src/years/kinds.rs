@@ -41,7 +41,7 @@ impl Severity {
 macro_rules! kinds {
     ($($(#[$doc:meta])+ $kind:ident = $words:literal [$($test:ident),+],)+) => {
         /// A kind of fault.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
         pub enum Kind {
             $($(#[$doc])+ $kind,)+
         }
@@ -54,6 +54,12 @@ macro_rules! kinds {
             #[must_use]
             pub const fn words(self) -> &'static str {
                 match self { $(Self::$kind => $words,)+ }
+            }
+
+            /// The kind of this name.
+            #[must_use]
+            pub fn from_words(words: &str) -> Option<Self> {
+                Self::ALL.iter().copied().find(|k| k.words() == words)
             }
 
             /// The tests that may name it, its own first.

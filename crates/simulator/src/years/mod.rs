@@ -3,10 +3,13 @@
 //! [`year`] gives the readings of one station through one year, as a node would have stored them, and the [`Truth`] of everything that was
 //! done to them. The same plan gives the same year. Probes wander, lag and feel temperature a little, as real ones do.
 
+mod exercise;
 mod ground;
 mod harm;
 mod kinds;
+mod scoring;
 
+pub use exercise::{Exercise, Level};
 pub use ground::{Climate, Ground};
 pub use kinds::{Kind, Severity};
 
@@ -83,6 +86,8 @@ pub struct Truth {
 /// A year with its truth.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Year {
+    /// Its soil, from the surface down.
+    pub soil: Vec<crate::Horizon>,
     /// First moment.
     pub start: i64,
     /// Last moment.
@@ -146,7 +151,7 @@ pub fn year(plan: &YearPlan) -> Year {
         .map(|k| start + k * 60 * DAY + rng.random_range(-20 * DAY..20 * DAY))
         .map(|at| (at - at % INTERVAL, at - at % INTERVAL + 3600))
         .collect();
-    let mut year = Year { start, end, place: (46.9, -3.2), visits, channels, truth: Vec::new() };
+    let mut year = Year { soil: horizons, start, end, place: (46.9, -3.2), visits, channels, truth: Vec::new() };
     harm::harm(&mut year, &plan.faults, &mut rng);
     year
 }

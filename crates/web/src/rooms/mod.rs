@@ -6,6 +6,7 @@ mod findings;
 pub mod plan;
 mod record;
 mod review;
+mod training;
 
 pub use record::import::finish_cut_off;
 
@@ -19,4 +20,5 @@ pub fn routes(routes: &mut Routes<'_>) {
     record::routes(routes);
     review::routes(routes);
     findings::routes(routes);
+    training::routes(routes);
 }

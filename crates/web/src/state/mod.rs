@@ -16,6 +16,7 @@ use broker::BrokerState;
 use disk::Disk;
 use doors::Doors;
 use ebrel_app::receiving::Intake;
+use ebrel_app::training::Exercises;
 use ebrel_app::window_cache::WindowCache;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
@@ -68,6 +69,8 @@ pub struct State {
     pub under_way: UnderWay,
     /// Windows that were thinned lately.
     pub windows: WindowCache,
+    /// Exercises that were made lately.
+    pub exercises: Exercises,
     /// Places for thinning: arithmetic that keeps a core busy.
     pub thinning: Places,
     /// The room on the disk.
@@ -115,6 +118,7 @@ impl State {
             heavy: Places::new(2),
             under_way: UnderWay::default(),
             windows: WindowCache::default(),
+            exercises: Exercises::default(),
             thinning: Places::new(2),
             key,
             work: Work::default(),

@@ -36,5 +36,6 @@ mod sheets;
 mod study;
 mod temperature;
 mod together;
+mod training;
 mod values;
 mod versions;

@@ -28,6 +28,8 @@ fn address(entry: &Entry) -> String {
         ("{step}", "depths"),
         ("{version}", "1"),
         ("{placement}", "1"),
+        ("{round}", "1"),
+        ("{mark}", "1"),
         ("{secret}", "none"),
         ("{serial}", "BD-1"),
         ("{path:.*}", "shell/shell.css"),

@@ -11,6 +11,8 @@ pub struct Drawing {
     pub station: i64,
     /// First and last reading, seconds of UTC.
     pub extent: (i64, i64),
+    /// Where the windows of its record are asked for.
+    pub window: String,
     /// The study's offset, minutes.
     pub offset: i64,
 }
@@ -29,5 +31,6 @@ pub fn drawing(record: &StationRecord) -> Option<Drawing> {
     }
     let section = Section::draw(record.soil.horizons(), &placed);
     let offset = record.study.utc_offset_minutes;
-    Some(Drawing { section, station: record.station.id, extent: (first.0, last.0 + 1), offset })
+    let window = format!("/stations/{}/window.json", record.station.id);
+    Some(Drawing { section, window, station: record.station.id, extent: (first.0, last.0 + 1), offset })
 }

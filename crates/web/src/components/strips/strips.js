@@ -22,6 +22,8 @@ export class Strips {
     /** A span that is being drawn by hand: {start, end}; and who takes it when it is done. */
     this.drawn = null;
     this.onSpan = null;
+    /** Height on the canvas at which the hand last was: its strip is meant. */
+    this.cursorY = 0;
     this.asked = 0;
     this.restore();
     this.listen();
@@ -71,6 +73,7 @@ export class Strips {
         this.set(this.drag.from + shift, this.drag.to + shift);
       }
       this.cursorTime = this.timeAt(e.offsetX);
+      this.cursorY = e.offsetY;
       this.paint();
     });
   }
@@ -84,7 +87,7 @@ export class Strips {
       m: () => this.choose("moisture"), t: () => this.choose("temperature"), b: () => this.choose("both"),
       ArrowLeft: () => this.move(e.shiftKey ? -1 : -0.2), ArrowRight: () => this.move(e.shiftKey ? 1 : 0.2),
       "+": () => this.zoom(0.5), "=": () => this.zoom(0.5), "-": () => this.zoom(2), "−": () => this.zoom(2),
-      v: () => location.assign(`/stations/${this.station}/readings?at=${Math.round(this.cursorTime)}&show=${this.show === "both" ? "all" : this.show}`),
+      v: this.station === "0" ? null : () => location.assign(`/stations/${this.station}/readings?at=${Math.round(this.cursorTime)}&show=${this.show === "both" ? "all" : this.show}`),
       ",": () => this.nudge(-1), ".": () => this.nudge(1), "?": () => this.help(),
       Escape: this.drawn ? () => { this.drawn = null; this.paint(); } : null,
       Home: () => this.set(this.first, this.first + this.to - this.from), End: () => this.set(this.last - (this.to - this.from), this.last),
@@ -202,7 +205,7 @@ export class Strips {
     const late = setTimeout(() => (busy.hidden = false), 250);
     const query = new URLSearchParams({ from: Math.round(this.from), to: Math.round(this.to), columns: this.width, show: this.show });
     try {
-      const answer = await fetch(`/stations/${this.station}/window.json?${query}`);
+      const answer = await fetch(`${this.root.dataset.window}?${query}`);
       if (!answer.ok) throw new Error(String(answer.status));
       const data = await answer.json();
       if (number !== this.asked) return;

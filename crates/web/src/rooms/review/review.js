@@ -100,7 +100,7 @@ async function undo(item) {
 function span() {
   if (!strips?.data) return;
   if (strips.drawn) strips.end();
-  else strips.begin(strips.cursorTime);
+  else strips.begin(strips.cursorTime, strips.cursorY);
 }
 
 if (strips) {
