@@ -145,6 +145,9 @@ async fn clock_checks(store: &Store, station: i64) -> Result<Vec<(String, ClockC
     Ok(checks)
 }
 
+/// How the note of a placement begins from which on a probe lies in the soil another way, though nobody took it out.
+pub const SET_ANEW: &str = "lies another way";
+
 /// The placement with which a probe was put into its seat: a plug that went to another port moved no probe.
 #[must_use]
 pub fn seat<'p>(of: &Placement, all: impl Iterator<Item = &'p Placement> + Clone) -> Placement {
@@ -153,7 +156,9 @@ pub fn seat<'p>(of: &Placement, all: impl Iterator<Item = &'p Placement> + Clone
         let same = |p: &&Placement| p.probe.id == seat.probe.id && p.depth_cm == seat.depth_cm;
         all.clone().filter(same).find(|p| p.ends == Some(seat.starts) && p.starts < seat.starts).cloned()
     };
-    while let Some(earlier) = before(&seat) {
+    while !seat.note.starts_with(SET_ANEW)
+        && let Some(earlier) = before(&seat)
+    {
         seat = earlier;
     }
     seat

@@ -1,7 +1,7 @@
 //! Mends of causes: what they would change, shown before; made, kept, and taken back. No raw reading is touched.
 
 use super::difference::{Difference, difference};
-use super::record::StationRecord;
+use super::record::{SET_ANEW, StationRecord};
 use super::reviewing;
 use ebrel_core::quality::Mend;
 use ebrel_core::units::{DepthCm, SpanSeconds, UnixSeconds};
@@ -104,6 +104,16 @@ fn changes(record: &StationRecord, placements: &[Placement], mend: &Mend) -> Res
             DepthCm::new(*depth_cm).map_err(|e| StoreError::Rule(e.to_string()))?;
             let new = Placement { depth_cm: Some(*depth_cm), ..was.clone() };
             Ok(vec![Change { was: Some(was.clone()), new }])
+        }
+        Mend::Anew { node, port, at } => {
+            let was = here(node, port, *at)?;
+            if was.starts >= *at {
+                return Err(StoreError::Rule(format!("The placement at port {port} begins there already.")));
+            }
+            let note = if was.note.is_empty() { SET_ANEW.to_owned() } else { format!("{SET_ANEW}; {}", was.note) };
+            let since = Placement { id: 0, starts: *at, note, ..was.clone() };
+            let until = Placement { ends: Some(*at), ..was.clone() };
+            Ok(vec![Change { was: Some(was.clone()), new: until }, Change { was: None, new: since }])
         }
         Mend::Exchange { node, ports: [a, b], from, to } => {
             let (a, b) = (here(node, a, *from)?, here(node, b, *from)?);

@@ -31,11 +31,15 @@ async fn station(kind: Kind) -> (Store, i64, tempfile::TempDir) {
     };
     let made = year(&plan);
     assert_eq!(made.truth.len(), 1, "the year has its fault");
+    // A step jumps back at its end: the record ends before it.
+    let ends =
+        if kind == Kind::Step { made.truth[0].windows.iter().map(|w| w.1).max().unwrap() - 86_400 } else { made.end };
     let mut readings = Vec::new();
     let mut placed: Vec<String> = Vec::new();
     for c in &made.channels {
         let stream = store.ensure_stream(node, &c.port, c.quantity, c.quantity.unit(), Some(900)).await.unwrap();
-        readings.extend(c.times.iter().zip(&c.values).map(|(t, v)| Reading { stream, t: *t, raw: *v }));
+        let kept = c.times.iter().zip(&c.values).filter(|(t, _)| **t <= ends);
+        readings.extend(kept.map(|(t, v)| Reading { stream, t: *t, raw: *v }));
         if placed.contains(&c.port) {
             continue;
         }
@@ -171,4 +175,28 @@ async fn who_knows_the_depth_better_than_the_wave_types_it() {
     assert_eq!(at_it, 1);
     let kept = store.repairs(station).await.unwrap().remove(0).repair.mend;
     assert!(matches!(kept, Mend::Depth { depth_cm: 12.5, .. }), "{kept:?}");
+}
+
+#[tokio::test]
+async fn a_probe_that_lies_another_way_begins_anew_and_settles() {
+    let (store, station, _dir) = station(Kind::Step).await;
+    let steps = flags(&store, station, &[Test::Step]).await;
+    let causes = store.causes(station).await.unwrap();
+    let cause =
+        causes.iter().find(|c| c.kind == CauseKind::MovedProbe).unwrap_or_else(|| panic!("{steps:?} {causes:?}"));
+    let Some(Mend::Anew { at, .. }) = cause.mend else { panic!("{cause:?}") };
+    let proposal = propose(&store, station, cause.id, None).await.unwrap();
+    assert!(proposal.difference.gone.iter().any(|t| t.flag.test == Test::Step), "the jump is no finding any more");
+    let settles = proposal.difference.come.iter().find(|t| t.flag.test == Test::Settling).unwrap();
+    assert_eq!(settles.flag.start, at);
+    let before = store.placements(station).await.unwrap();
+    let id = mend(&store, station, cause.id, (None, "a badger dug there"), ("N. Arvel", NOW)).await.unwrap();
+    let after = store.placements(station).await.unwrap();
+    assert_eq!(after.len(), before.len() + 1);
+    assert!(after.iter().any(|p| p.starts == at && p.note.starts_with("lies another way")));
+    assert!(flags(&store, station, &[Test::Step]).await.is_empty());
+    assert!(flags(&store, station, &[Test::Settling]).await.iter().any(|f| f.2 == at.0));
+    undo(&store, station, id, "T. Quill", NOW).await.unwrap();
+    assert_eq!(store.placements(station).await.unwrap(), before);
+    assert_eq!(flags(&store, station, &[Test::Step]).await, steps);
 }

@@ -95,6 +95,7 @@ fn a_mend_is_kept_as_text_and_comes_back() {
     for mend in [
         Mend::Exchange { node: "node θ".into(), ports: ["a\"".into(), "b".into()], from, to },
         Mend::Depth { node: String::new(), port: "P1".into(), at: from, depth_cm: 12.5 },
+        Mend::Anew { node: "a".into(), port: "θ".into(), at: to },
     ] {
         let json = serde_json::to_string(&mend).unwrap();
         assert_eq!(serde_json::from_str::<Mend>(&json).unwrap(), mend, "{json}");

@@ -30,6 +30,8 @@ coded!(
         WetBox = "wet_box",
         /// Water runs along a cable or a wall.
         Bypass = "bypass",
+        /// A probe whose contact with the soil is another since a moment: moved, pulled, or the soil gave way.
+        MovedProbe = "moved_probe",
         /// One plug that touches badly.
         BadPlug = "bad_plug",
         /// Single readings that stray.
@@ -64,6 +66,7 @@ impl CauseKind {
             Self::LowPower => "Low power",
             Self::WetBox => "Wet box",
             Self::Bypass => "Water along the cable",
+            Self::MovedProbe => "Probe moved",
             Self::BadPlug => "Bad plug",
             Self::StrayReadings => "Stray readings",
             Self::DeadProbe => "Probe without an answer",
@@ -102,6 +105,15 @@ pub enum Mend {
         at: UnixSeconds,
         /// The depth that its daily wave of heat tells, cm.
         depth_cm: f64,
+    },
+    /// A probe lies in the soil another way from a moment on: its record begins anew, and settles.
+    Anew {
+        /// Its node.
+        node: String,
+        /// Its port.
+        port: String,
+        /// The first reading of the new seat.
+        at: UnixSeconds,
     },
 }
 

@@ -20,6 +20,8 @@ const OF_EXCHANGE: [Test; 8] = [
 const OF_PLUG: [Test; 5] = [Test::Noise, Test::Spike, Test::NotConnected, Test::OutOfInstrument, Test::Impossible];
 /// Troubles of a plug nearer to each other than this are one.
 const ONE_PLUG: i64 = 2 * SpanSeconds::DAY.0;
+/// A jump back misses the first one by less than this share of it.
+const BACK: f64 = 0.35;
 /// So many single strays of a port are one thing to decide on.
 const STRAYS: usize = 3;
 
@@ -27,6 +29,7 @@ pub fn causes(search: &Search<'_>) -> Vec<Cause> {
     let mut found = exchanges(search);
     found.extend(depths(search));
     found.extend(plugs(search));
+    found.extend(moved(search));
     found.extend(strays(search));
     found.extend(twins(search));
     found.extend(of_one_channel(search, Test::MissesRain, CauseKind::DeadProbe));
@@ -153,6 +156,51 @@ fn plugs(search: &Search<'_>) -> Vec<Cause> {
                 tests.iter().map(|t| t.definition().title.to_lowercase()).collect::<Vec<_>>().join(", "),
             );
             causes.push(cause(search, CauseKind::BadPlug, &run, reason));
+        }
+    }
+    causes
+}
+
+/// A jump that stays, at one port: unless another one leads back, the probe lies another way since.
+fn moved(search: &Search<'_>) -> Vec<Cause> {
+    let mut causes = Vec::new();
+    for ((node, at_port, _), found) in by_port(search, search.of(&[Test::Step])) {
+        let height = |f: &Found<'_>| match f.flag.evidence {
+            Evidence::Step(e) => e.after.get() - e.before.get(),
+            _ => 0.0,
+        };
+        let leads_back = |f: &Found<'_>| {
+            let h = height(f);
+            found.iter().any(|o| o.channel == f.channel && (height(o) + h).abs() < BACK * h.abs())
+        };
+        let stays = found.iter().copied().filter(|f| {
+            let c = &search.channels[f.channel];
+            c.quantity.is_in_soil() && c.quantity.is_moisture() && !leads_back(f)
+        });
+        for run in stretches(stays.collect(), HOURS) {
+            let (start, end) = extent(&run);
+            let mut moved = cause(
+                search,
+                CauseKind::MovedProbe,
+                &run,
+                format!(
+                    "{} reads another level since: it was moved or pulled, or the soil around it gave way. What was before and what is \
+                     since are two records.",
+                    names(search, &run).join(" and ")
+                ),
+            );
+            moved.against = search.visited(start, start);
+            if !moved.against.is_empty() {
+                moved.against =
+                    "No visit is noted then: a knock to the cable or a fault of the probe looks alike.".to_owned();
+            }
+            moved.mend = (!at_port.is_empty()).then(|| Mend::Anew {
+                node: node.to_owned(),
+                port: at_port.to_owned(),
+                at: start,
+            });
+            (moved.start, moved.end) = (start, end);
+            causes.push(moved);
         }
     }
     causes

@@ -167,6 +167,9 @@ pub fn does(mend: Option<&Mend>) -> String {
         Some(Mend::Exchange { ports: [a, b], .. }) => {
             format!("Note that ports {a} and {b} carried each other's probe in that time.")
         }
+        Some(Mend::Anew { port, .. }) => {
+            format!("Let the record of the probe at port {port} begin anew there, and settle as after an installation.")
+        }
         Some(Mend::Depth { port, depth_cm, .. }) => {
             format!("Note {}\u{a0}cm as the depth of the probe at port {port}.", format_short(*depth_cm))
         }
@@ -188,7 +191,7 @@ fn row(change: &Change, offset: i64) -> Row {
 fn traces(proposal: &Proposal, offset: i64) -> (Vec<Trace>, Vec<Trace>) {
     let ports: Vec<&str> = match &proposal.cause.mend {
         Some(Mend::Exchange { ports, .. }) => ports.iter().map(String::as_str).collect(),
-        Some(Mend::Depth { port, .. }) => vec![port],
+        Some(Mend::Depth { port, .. } | Mend::Anew { port, .. }) => vec![port],
         None => Vec::new(),
     };
     let (start, end) = (proposal.cause.start, proposal.cause.end);
@@ -198,7 +201,9 @@ fn traces(proposal: &Proposal, offset: i64) -> (Vec<Trace>, Vec<Trace>) {
         let middle = UnixSeconds(start.0.midpoint(end.0));
         (middle + SpanSeconds(-4 * SpanSeconds::DAY.0), middle + SpanSeconds(4 * SpanSeconds::DAY.0))
     } else {
-        let beside = SpanSeconds(((end.0 - start.0) / 3).max(SpanSeconds::DAY.0));
+        // A jump is seen among the days around it.
+        let least = if matches!(proposal.cause.mend, Some(Mend::Anew { .. })) { 10 } else { 1 };
+        let beside = SpanSeconds(((end.0 - start.0) / 3).max(least * SpanSeconds::DAY.0));
         (start + SpanSeconds(-beside.0), end + beside)
     };
     let shade = (!whole).then_some((start, end));
