@@ -63,6 +63,7 @@ const WIDE: &str = "const wide = document.scrollingElement, most = wide.clientWi
 async fn look_at_all(width: u32, height: u32) {
     let site = Site::demo().await;
     super::files::leave_imports(&site).await;
+    super::review::begin_round(&site).await;
     let pages = pages(&site).await;
     assert!(
         pages.iter().any(|p| p.starts_with("/imports/")) && pages.iter().any(|p| p.starts_with("/recipes/one")),

@@ -13,4 +13,5 @@ mod journey;
 mod network;
 mod planning;
 mod record;
+mod review;
 mod site;
