@@ -123,15 +123,24 @@ fn departure(scene: &Scene<'_>, own: &SpikeSettings, noise: &Noise, i: usize, th
         if span > (long as i64 + 2) * of.interval {
             continue;
         }
-        let rises = height > 0.0 && of.channel.quantity.is_moisture();
-        let explained = rises
-            && of.channel.depth_cm.is_some_and(|d| scene.water.may_arrive(t[i], d, own.rain_mm))
-            && ((after - before).abs() > back(scene, t[i]) * height.abs() || long > 2);
+        let moist = of.channel.quantity.is_moisture();
+        let wets = moist && of.channel.depth_cm.is_some_and(|d| scene.water.may_arrive(t[i], d, own.rain_mm));
+        // Between two showers a sandy topsoil drains: what looks like a dip are two fronts.
+        let between = wets && height < 0.0 && fronts(x, i, next, height);
+        let explained =
+            between || wets && height > 0.0 && ((after - before).abs() > back(scene, t[i]) * height.abs() || long > 2);
         if !explained && height.abs() > threshold.max(own.sigmas * restless(x, i, next, noise)) {
             return Some(Departure { first: i, last: next - 1, height });
         }
     }
     None
+}
+
+/// Whether a dip lies between two rises that are as sudden as itself, within an hour or two on either side.
+fn fronts(x: &[f64], first: usize, next: usize, height: f64) -> bool {
+    let rise = |of: &[f64]| of.windows(2).any(|w| w[1] - w[0] > 0.3 * height.abs());
+    rise(&x[first.saturating_sub(2 * SIDE)..first])
+        && (x[(next + SIDE).min(x.len() - 1)] - x[next]).abs() > 0.1 * height.abs()
 }
 
 /// Standard deviation of the fast noise around a candidate, which is left out itself.
@@ -212,6 +221,24 @@ mod tests {
         let rain = Series { times: vec![999 * 900].into(), values: vec![14.0] };
         assert_eq!(check(&s, Some(&rain), Test::Spike), []);
         assert_eq!(check(&s, None, Test::Spike), [], "it does not come back, so it is no spike without rain either");
+    }
+
+    #[test]
+    fn a_dip_between_two_showers_is_two_fronts_and_without_rain_a_spike() {
+        let mut s = moist(3000, 0.2);
+        for i in 1000..3000 {
+            s.values[i] += 0.1 * (-((i - 1000) as f64) / 36.0).exp();
+        }
+        s.values[1003] -= 0.05;
+        let rain = Series { times: vec![999 * 900, 1003 * 900].into(), values: vec![8.0, 6.0] };
+        assert_eq!(check(&s, Some(&rain), Test::Spike), []);
+        let dry = check(&s, None, Test::Spike);
+        assert_eq!(dry.iter().map(|f| f.start.0 / 900).collect::<Vec<_>>(), [1003]);
+        // Long after the front a dip is one, rain or not.
+        s.values[1003] += 0.05;
+        s.values[2000] -= 0.05;
+        let later = Series { times: vec![999 * 900, 1999 * 900].into(), values: vec![8.0, 6.0] };
+        assert_eq!(check(&s, Some(&later), Test::Spike).len(), 1);
     }
 
     #[test]

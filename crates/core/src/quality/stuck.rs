@@ -70,9 +70,9 @@ pub(super) fn stuck(scene: &Scene<'_>, own: &StuckSettings) -> Vec<Flag> {
     let by_time = (own.hours * 3600.0 / of.interval as f64).ceil() as usize;
     let moisture = if of.channel.quantity.is_moisture() { own.moisture_share } else { 1.0 };
     let moves = (own.steps * moisture * noise.resolution).max(f64::MIN_POSITIVE);
-    let Some(repeats) = usual_repeats(&of.values) else { return Vec::new() };
-    let by_chance = (own.chance.ln() / repeats.ln()).ceil() as usize;
-    let by_habit = least_length(of.view(), by_time.max(by_chance).max(LEAST), of.interval, moves);
+    let Some(repeats) = usual_repeats(&[&of.values]) else { return Vec::new() };
+    let by_chance = |repeats: f64| (own.chance.ln() / repeats.ln()).ceil() as usize;
+    let by_habit = least_length(of.view(), by_time.max(by_chance(repeats)).max(LEAST), of.interval, moves);
     let Some(least) = by_habit else { return Vec::new() };
     let fine = noise.sigma > FINE * noise.resolution;
     let near = neighbours(of, scene.all);
@@ -85,6 +85,14 @@ pub(super) fn stuck(scene: &Scene<'_>, own: &StuckSettings) -> Vec<Flag> {
             continue;
         }
         let season = AROUND.max(3 * (of.times[b] - of.times[a]));
+        // A calm season, or a level in the middle of a step, repeats itself more often than the record does.
+        let (from, to) = (
+            of.times.partition_point(|t| *t < of.times[a] - season),
+            of.times.partition_point(|t| *t <= of.times[b] + season),
+        );
+        if usual_repeats(&[&of.values[from..a], &of.values[b + 1..to]]).is_some_and(|here| n < by_chance(here)) {
+            continue;
+        }
         if habit(of.view(), (a, b), of.interval, Some(season)) <= moves {
             continue;
         }
@@ -121,16 +129,16 @@ fn is_humidity(quantity: Quantity) -> bool {
     quantity == Quantity::RelativeHumidity
 }
 
-/// How often a reading equals the one before it in the calmer weeks of the record (80th percentile of blocks, so that a
+/// How often a reading equals the one before it in the calmer days of some stretches (90th percentile of blocks of a hundred, so that a
 /// fault over a part of a short record does not hide itself).
-fn usual_repeats(x: &[f64]) -> Option<f64> {
-    const BLOCK: usize = 400;
-    let mut shares: Vec<f64> = (x.chunks(BLOCK))
+fn usual_repeats(stretches: &[&[f64]]) -> Option<f64> {
+    const BLOCK: usize = 100;
+    let mut shares: Vec<f64> = (stretches.iter().flat_map(|x| x.chunks(BLOCK)))
         .filter(|c| c.len() > 40)
         .map(|c| c.windows(2).filter(|w| w[0] == w[1]).count() as f64 / (c.len() - 1) as f64)
         .filter(|share| *share < 1.0)
         .collect();
-    quantile(&mut shares, 0.8).map(|share| share.clamp(0.01, 0.9995))
+    quantile(&mut shares, 0.9).map(|share| share.clamp(0.01, 0.9995))
 }
 
 /// Stretches of at least `least` readings that stay within one step and nearly all at one value, without a silence.
@@ -297,6 +305,17 @@ mod tests {
             s.values[i] = 0.2871;
         }
         assert_eq!(check(&s, None, Test::Stuck).len(), 1);
+    }
+
+    #[test]
+    fn a_season_in_which_the_level_rests_in_the_middle_of_a_step_is_calm_and_not_stuck() {
+        // The same noise all the time: on the edge of a step it shows at every other reading, in the middle of one hardly ever.
+        let level = |i: i64| if (4000..5500).contains(&i) { 0.3 } else { 0.2995 + 0.004 * (i as f64 / 40.0).sin() };
+        let s = series(9000, |i| ((level(i) + 3.0e-4 * noisy(i)) * 1e3).round() / 1e3);
+        assert_eq!(check(&s, None, Test::Stuck), []);
+        let mut dead = s;
+        dead.values[1000..1400].fill(0.3);
+        assert_eq!(check(&dead, None, Test::Stuck).len(), 1, "among lively weeks it is");
     }
 
     #[test]
