@@ -18,7 +18,7 @@ impl Drop for Demo {
 }
 
 /// A view: file name, address, and a script that brings it into the state to be shown.
-const VIEWS: [(&str, &str, &str); 15] = [
+const VIEWS: [(&str, &str, &str); 11] = [
     ("study", "/studies/1", ""),
     ("station", "/stations/1", ""),
     ("calibration", "/bench/4", ""),
@@ -26,11 +26,7 @@ const VIEWS: [(&str, &str, &str); 15] = [
     ("plan-depths", "/stations/1/plan/depths", ""),
     ("plan-hole", "/stations/3/plan/hole", ""),
     ("field", "/studies/1/field", ""),
-    ("plan-budgets", "/stations/2/plan/budgets", ""),
-    ("field-sheet", "/stations/3/plan/sheet", ""),
     ("probes", "/studies/1/probes", ""),
-    ("certificate", "/bench/3/certificate", ""),
-    ("thermometer", "/bench/temperature/1", ""),
     ("network", "/studies/1/network", ""),
     ("node", "/stations/2/nodes/4?days=365", ""),
     ("way-back", "/stations/1/values/3?at=1782118800", ""),
@@ -80,6 +76,8 @@ pub async fn take(root: &Path) -> Result<(), Failed> {
     }
     compare(&browser, &base, &out).await?;
     import(&browser, &base, &out, data.path()).await?;
+    review(&browser, &base, &out).await?;
+    practice(&browser, &base, &out).await?;
     browser.close().await?;
     Ok(())
 }
@@ -113,6 +111,59 @@ async fn compare(browser: &Browser, base: &str, out: &Path) -> Result<(), Failed
     browser.wait(".changed").await?;
     settled(browser).await?;
     std::fs::write(out.join("compare.png"), browser.picture().await?)?;
+    Ok(())
+}
+
+/// What other numbers would change, a cause with its mend, and what was decided.
+async fn review(browser: &Browser, base: &str, out: &Path) -> Result<(), Failed> {
+    browser.open(&format!("{base}/stations/1/review/tests")).await?;
+    browser.fill("[id='stuck.hours']", "60").await?;
+    browser.press_in("button[name='again']", "\u{e007}").await?;
+    browser.wait(".preview").await?;
+    settled(browser).await?;
+    std::fs::write(out.join("numbers.png"), browser.picture().await?)?;
+    browser.open(&format!("{base}/stations/1/review")).await?;
+    settled(browser).await?;
+    for (reason, verdict) in [("the board logger was restarted then", "a"), ("", "s")] {
+        browser.press("r").await?;
+        browser.fill(".item.active .reason", reason).await?;
+        browser.press_in(".item.active .reason", "\u{e007}").await?;
+        browser.press(verdict).await?;
+        settled(browser).await?;
+    }
+    browser.script("document.querySelector('.mend-it a').click()").await?;
+    browser.wait(".mend #why").await?;
+    settled(browser).await?;
+    std::fs::write(out.join("mend.png"), browser.picture().await?)?;
+    browser.fill("#why", "the coupe's brash was moved that day, and the probe with it").await?;
+    browser.press_in("#why", "\u{e007}").await?;
+    browser.wait(".said").await?;
+    browser.open(&format!("{base}/stations/1/review/decided")).await?;
+    settled(browser).await?;
+    std::fs::write(out.join("decided.png"), browser.picture().await?)?;
+    Ok(())
+}
+
+/// A round of practice whose truth is shown.
+async fn practice(browser: &Browser, base: &str, out: &Path) -> Result<(), Failed> {
+    browser.open(&format!("{base}/training?level=middling&seed=11")).await?;
+    browser.press_in("#seed", "\u{e007}").await?;
+    browser.wait("[data-mark]").await?;
+    settled(browser).await?;
+    browser.press("6").await?;
+    settled(browser).await?;
+    let fill = "const f = document.querySelector('[data-mark]').elements; const c = [...f.channel.options];
+        f.channel.value = c.find((o) => o.text.startsWith('20') && o.text.includes('water')).value;
+        f.start.value = '2016-07-30 12:00'; f.end.value = '2016-08-04 15:00'; f.test.value = 'impossible'; return 1";
+    browser.script(fill).await?;
+    browser.press_in("[data-mark] .btn-primary", "\u{e007}").await?;
+    browser.wait_text(".answer", "1 mark").await?;
+    let window = browser.address().await?;
+    browser.press_in("form[action$='/end'] button", "\u{e007}").await?;
+    browser.wait_text("aside h2", "The truth").await?;
+    browser.open(&window).await?;
+    settled(browser).await?;
+    std::fs::write(out.join("practice.png"), browser.picture().await?)?;
     Ok(())
 }
 

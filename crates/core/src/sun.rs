@@ -46,6 +46,24 @@ fn declination_and_equation(julian_day: f64) -> (f64, f64) {
     (declination, 4.0 * equation.to_degrees())
 }
 
+/// Height of the sun's middle above the horizon, degrees, without refraction, at a moment (seconds since 1970):
+/// sin h = sin φ sin δ + cos φ cos δ cos H (Meeus 1998, ch. 13). Worked value: 50.8° N at noon of 21 June, 90 − 50.8 + 23.44 = 62.6.
+///
+/// ```
+/// // 21 June 2024 at Greenwich's meridian; the sun's noon is at about 12:02.
+/// let at = |hour: i64| ebrel_core::sun::sun_height(50.8, 0.0, 1_718_928_000 + hour * 3600);
+/// assert!((at(12) - 62.6).abs() < 0.1 && at(0) < -15.0 && at(6) > 10.0);
+/// ```
+#[must_use]
+pub fn sun_height(latitude: f64, longitude: f64, t: i64) -> f64 {
+    let (declination, equation) = declination_and_equation(t as f64 / 86_400.0 + 2_440_587.5);
+    let minutes = t.rem_euclid(86_400) as f64 / 60.0 + equation + 4.0 * longitude;
+    let hour_angle = ((minutes - 720.0) / 4.0).to_radians();
+    let phi = latitude.to_radians();
+    let sine = phi.sin() * declination.sin() + phi.cos() * declination.cos() * hour_angle.cos();
+    sine.clamp(-1.0, 1.0).asin().to_degrees()
+}
+
 /// Sunrise and sunset at `latitude` and `longitude` (degrees north and east, held to the globe; what is no number counts as
 /// 0) on the date that begins at `midnight_utc` (seconds since 1970).
 ///

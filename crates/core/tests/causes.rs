@@ -280,3 +280,28 @@ fn every_kind_has_a_title_and_a_code_of_its_own() {
     assert!(CauseKind::ALL.iter().all(|k| CauseKind::from_code(k.code()) == Some(*k)));
     assert_eq!(DAYS, 120, "the days that this file counts on");
 }
+
+#[test]
+fn a_jump_that_stays_is_a_probe_that_moved_and_one_that_leads_back_is_not() {
+    let level = |jump: i64, back: i64| {
+        let base = moisture(3, 10, 0.05);
+        series(|i| base.values[i as usize] - if (jump * DAY..back * DAY).contains(&i) { 0.06 } else { 0.0 })
+    };
+    let (stays, leads_back, quiet) = (level(60, 1000), level(60, 64), moisture(5, 20, 0.04));
+    let run_of = |s: &Series, events: &[Event]| {
+        let station = [
+            on("P1", channel(s, Quantity::WaterContent, "20 cm", 20.0)),
+            on("P2", channel(&quiet, Quantity::WaterContent, "40 cm", 40.0)),
+        ];
+        run(&station, events)
+    };
+    let found = run_of(&stays, &[]);
+    let causes = of(&found, CauseKind::MovedProbe);
+    assert_eq!(causes.len(), 1, "{:?}", found.flags[0]);
+    let at = UnixSeconds(60 * DAY * STEP);
+    assert_eq!(causes[0].mend, Some(Mend::Anew { node: "node 01".into(), port: "P1".into(), at }));
+    assert!(causes[0].against.contains("No visit is noted then") && causes[0].reason.contains("moved or pulled"));
+    let visited = run_of(&stays, &[at_work(60)]);
+    assert_eq!(of(&visited, CauseKind::MovedProbe)[0].against, "");
+    assert!(of(&run_of(&leads_back, &[]), CauseKind::MovedProbe).is_empty());
+}

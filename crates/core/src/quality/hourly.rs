@@ -1,6 +1,7 @@
 //! A record by the hour, and the daily wave in it: what the slow tests look at.
 
 use crate::series::View;
+use crate::statistics::median;
 use nalgebra::{Matrix4, Vector4};
 use std::f64::consts::TAU;
 
@@ -120,6 +121,43 @@ pub(super) fn daily_waves(hours: &Hours) -> Vec<Option<DailyWave>> {
     hours.days().map(|day| wave(hours, day * 24 - 12, &table)).collect()
 }
 
+/// The daily wave of a record as its days have it in the middle.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct MeanWave {
+    /// Median half range, in the channel's unit.
+    pub amplitude: f64,
+    /// Hour of UTC at which the mean wave peaks, 0 to 24.
+    pub peak: f64,
+    /// Days that it rests on.
+    pub days: usize,
+}
+
+/// The daily wave of a record: median of the amplitudes of its days (see `daily_waves`), peak of their mean as vectors; `None` with fewer
+/// than three days.
+#[must_use]
+pub fn mean_wave(view: View<'_>) -> Option<MeanWave> {
+    let waves: Vec<DailyWave> = daily_waves(&Hours::of(view)).into_iter().flatten().collect();
+    let (cos, sin) = waves.iter().fold((0.0, 0.0), |sum, w| (sum.0 + w.cos, sum.1 + w.sin));
+    let mut amplitudes: Vec<f64> = waves.iter().map(|w| w.amplitude()).collect();
+    let amplitude = median(&mut amplitudes).filter(|_| waves.len() >= 3)?;
+    let peak = (f64::atan2(sin, cos) * 24.0 / TAU).rem_euclid(24.0);
+    Some(MeanWave { amplitude, peak, days: waves.len() })
+}
+
+/// Hourly means of a record less the mean of their day: second at which the hour begins, and how far it is off. Days with fewer than 20
+/// hours are left out.
+#[must_use]
+pub fn day_by_day(view: View<'_>) -> Vec<(i64, f64)> {
+    let hours = Hours::of(view);
+    let mut off = Vec::new();
+    for day in hours.days() {
+        let Some(mean) = hours.mean(day * 24, day * 24 + 24, 20) else { continue };
+        let known = (day * 24..day * 24 + 24).map(|h| (h * HOUR, hours.at(h) - mean));
+        off.extend(known.filter(|(_, v)| v.is_finite()));
+    }
+    off
+}
+
 fn wave(hours: &Hours, from: i64, table: &[(f64, f64); 24]) -> Option<DailyWave> {
     let (mut normal, mut right) = (Matrix4::<f64>::zeros(), Vector4::zeros());
     let mut n = 0;
@@ -150,6 +188,26 @@ mod tests {
         let times: Vec<i64> = (0..4 * 24 * 20).map(|i| 86_400 * 100 + i * 900).collect();
         let values: Vec<f64> = times.iter().map(|t| value(*t as f64 / 3600.0)).collect();
         Hours::of(View { times: &times, values: &values })
+    }
+
+    #[test]
+    fn the_mean_wave_and_what_is_off_the_day_tell_a_wave_and_not_a_trend() {
+        let of = |value: &dyn Fn(f64) -> f64| {
+            let times: Vec<i64> = (0..4 * 24 * 20).map(|i| 86_400 * 100 + i * 900).collect();
+            let values: Vec<f64> = times.iter().map(|t| value(*t as f64 / 3600.0)).collect();
+            (times, values)
+        };
+        let (times, values) = of(&|h| 9.0 + 0.02 * h + 3.0 * (TAU * (h - 0.375 - 14.0) / 24.0).cos());
+        let view = View { times: &times, values: &values };
+        let wave = mean_wave(view).unwrap();
+        assert_close(wave.amplitude, 3.0, 0.01);
+        assert_close(wave.peak, 14.0, 0.02);
+        let off = day_by_day(view);
+        assert_eq!(off.len(), 20 * 24);
+        assert!(off.iter().all(|(_, v)| v.abs() < 3.3), "the trend of the weeks is not in it");
+        let short = View { times: &times[..90], values: &values[..90] };
+        assert!(mean_wave(short).is_none());
+        assert!(day_by_day(View { times: &times[..70], values: &values[..70] }).is_empty(), "less than 20 h of a day");
     }
 
     #[test]

@@ -66,6 +66,7 @@ pub use exchange::SwapSettings;
 pub use flag::{Flag, Test};
 pub use gap::GapSettings;
 pub use heat::HeatSettings;
+pub use hourly::{MeanWave, day_by_day, mean_wave};
 pub use misses::MissesRainSettings;
 pub use noise::Noise;
 pub use order::OrderSettings;

@@ -29,7 +29,13 @@ fn season(faults: Vec<(Kind, Severity)>) -> Vec<u8> {
         let readings = c.times.iter().zip(&c.values).map(|(t, v)| ReadingRow::plain(UnixSeconds(*t), *v));
         (row, readings.collect())
     });
-    let stations = vec![StationRow { station: "tub".into(), name: "Tub “7”".into(), ..StationRow::default() }];
+    let stations = vec![StationRow {
+        station: "tub".into(),
+        name: "Tub “7”".into(),
+        latitude: Some(46.9),
+        longitude: Some(-3.2),
+        ..StationRow::default()
+    }];
     let package: Package = Package { stations, channels: channels.collect(), ..Package::default() };
     let mut zip = Cursor::new(Vec::new());
     write_zip(package, &mut zip).unwrap();
@@ -153,6 +159,14 @@ async fn a_wrong_depth_is_mended_at_the_depth_that_somebody_knows() {
     let station = station(&owner, vec![(Kind::WrongDepth, Severity::Blatant)]).await;
     let review = owner.page(&format!("{station}/review")).await;
     assert!(review.contains("<b>Wrong depth</b>") && review.contains("another cable"), "{review}");
+    let mut by_depth = 0;
+    for part in review.split("/review/flags/").skip(1) {
+        let number = part.split(['"', '#']).next().unwrap();
+        let drawn = owner.page(&format!("{station}/review/flags/{number}")).await;
+        by_depth += usize::from(drawn.contains("Size of the daily wave by depth"));
+        assert!(!drawn.contains("Size of the daily wave") || drawn.contains("circle class=\"point own\""), "{drawn}");
+    }
+    assert!(by_depth > 0, "{review}");
     let mend = link(&review, "/review/causes/");
     let page = owner.page(&mend).await;
     assert!(page.contains("Depth, if you know it better than the wave of heat tells"), "{page}");
@@ -190,6 +204,13 @@ async fn each_kind_of_finding_has_its_drawing_and_its_numbers() {
                 "{title}: {seen}"
             );
             assert!(!seen.contains("NaN") && !seen.contains("inf\u{a0}"), "{title}");
+            let cloud = match title.as_str() {
+                "Daily wiggle" => "Hour by hour: water content follows warmth",
+                "Sunlit air" => "Warmer the higher the sun stands",
+                _ => "",
+            };
+            let points = seen.matches("<circle class=\"point").count();
+            assert!(seen.contains(cloud) && (cloud.is_empty() || points > 100), "{title}: {points} points");
             drawn.push(title);
         }
     }

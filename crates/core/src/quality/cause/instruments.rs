@@ -179,16 +179,18 @@ fn moved(search: &Search<'_>) -> Vec<Cause> {
         });
         for run in stretches(stays.collect(), HOURS) {
             let (start, end) = extent(&run);
-            let mut moved = cause(
-                search,
-                CauseKind::MovedProbe,
-                &run,
-                format!(
-                    "{} reads another level since: it was moved or pulled, or the soil around it gave way. What was before and what is \
-                     since are two records.",
-                    names(search, &run).join(" and ")
-                ),
+            let placed = search.channels[run[0].channel].placed.0;
+            let fresh = placed.is_some_and(|p| start.0 - p.0 <= SpanSeconds::DAY.0);
+            let why = if fresh {
+                "it was put into the soil only then, later than its placement says"
+            } else {
+                "it was moved or pulled, or the soil around it gave way"
+            };
+            let reason = format!(
+                "{} reads another level since: {why}. What was before and what is since are two records.",
+                names(search, &run).join(" and ")
             );
+            let mut moved = cause(search, CauseKind::MovedProbe, &run, reason);
             moved.against = search.visited(start, start);
             if !moved.against.is_empty() {
                 moved.against =

@@ -1,5 +1,9 @@
 //! Lines of a few channels over a stretch of time, drawn by the server: what convinces, beside a finding or a mend.
 
+mod cloud;
+
+pub use cloud::{Axes, Cloud, Point, cloud};
+
 use ebrel_core::series::{View, Window, thin};
 use ebrel_core::units::{SpanSeconds, UnixSeconds, format_value};
 use std::fmt::Write as _;

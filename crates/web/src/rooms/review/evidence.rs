@@ -1,7 +1,8 @@
 //! What convinces of one finding: its numbers, and the very drawing for its test.
 
+use super::clouds::clouds;
 use super::place_of;
-use crate::components::trace::{Frame, Source, Trace, draw};
+use crate::components::trace::{Cloud, Frame, Source, Trace, draw};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{moment, span, when};
@@ -34,6 +35,7 @@ struct EvidencePage {
     when: String,
     reason: String,
     numbers: Vec<(String, String)>,
+    clouds: Vec<(String, Cloud)>,
     panels: Vec<(String, Trace)>,
     /// By which the finding is told in what is said of it: stream, code of the test, first and last second.
     key: (i64, &'static str, i64, i64),
@@ -103,6 +105,7 @@ pub(super) async fn shown(
         when: span(flag.flag.start, flag.flag.end, offset),
         reason: flag.flag.reason.clone(),
         numbers: numbers(flag),
+        clouds: own(&record, flag).map_or_else(Vec::new, |c| clouds(&record, c, flag)),
         panels: panels(&record, flag),
     })
 }
@@ -119,8 +122,8 @@ fn numbers(flag: &StoredFlag) -> Vec<(String, String)> {
 /// A line with its readings.
 pub(super) struct Line {
     name: String,
-    times: Vec<i64>,
-    values: Vec<f64>,
+    pub times: Vec<i64>,
+    pub values: Vec<f64>,
 }
 
 impl Line {
@@ -192,10 +195,15 @@ const fn look(test: Test) -> Look {
     }
 }
 
-fn panels(record: &StationRecord, flag: &StoredFlag) -> Vec<(String, Trace)> {
+/// The channel that a finding is of.
+fn own<'r>(record: &'r StationRecord, flag: &StoredFlag) -> Option<&'r ChannelRecord> {
     let here =
         |c: &&ChannelRecord| c.channel.stream.id == flag.stream_id && c.channel.placement.id == flag.placement_id;
-    let Some(own) = record.channels.iter().find(here) else { return Vec::new() };
+    record.channels.iter().find(here)
+}
+
+fn panels(record: &StationRecord, flag: &StoredFlag) -> Vec<(String, Trace)> {
+    let Some(own) = own(record, flag) else { return Vec::new() };
     let (start, end) = (flag.flag.start, flag.flag.end);
     let day = SpanSeconds::DAY.0;
     let beside = ((end.0 - start.0) / 3).clamp(day / 2, 10 * day);
@@ -268,7 +276,7 @@ fn panels(record: &StationRecord, flag: &StoredFlag) -> Vec<(String, Trace)> {
 }
 
 /// Another channel at the same depth.
-fn beside_it<'r>(
+pub(super) fn beside_it<'r>(
     record: &'r StationRecord,
     own: &ChannelRecord,
     is: impl Fn(&ChannelRecord) -> bool,

@@ -1,5 +1,6 @@
 //! The room Review: what waits for a verdict, the most damaging first, beside the strips; and what the tests go by.
 
+mod clouds;
 mod contradictions;
 mod decided;
 mod evidence;

@@ -90,7 +90,13 @@ async function undo(item) {
     item.classList.remove("done");
     item.querySelector(".verdict").hidden = true;
     waiting(outcome.waiting);
-    look(items.indexOf(item));
+    const at = items.indexOf(item);
+    // What a person saw was nothing but its verdict.
+    if (Number(item.dataset.flags) < 0) {
+      item.remove();
+      items.splice(at, 1);
+    }
+    look(at);
   } catch (error) {
     say(item, error.message);
   }
