@@ -114,6 +114,9 @@ async fn a_second_opinion_is_wanted_by_one_and_given_by_another() {
     assert!(asked.contains("second opinion 1") && asked.contains("roots or a “mole”?"), "{asked}");
     assert!(asked.contains("T. Quill, wants a second"), "{asked}");
 
+    let first = owner.page("/studies/1").await;
+    assert!(first.contains("T. Quill wants a second opinion at Tub “7”: “roots or a “mole”?”"), "{first}");
+
     // The tests run anew: what was said stays with the finding.
     owner.post(&format!("{station}/review/run"), &[]).await;
     let asked = owner.page(&format!("{station}/review?state=asked")).await;
@@ -123,6 +126,7 @@ async fn a_second_opinion_is_wanted_by_one_and_given_by_another() {
     assert!(owner.post_json(&format!("{station}/review/verdict"), &verdict).await.status().is_success());
     let asked = owner.page(&format!("{station}/review?state=asked")).await;
     assert!(asked.contains("second opinion 0"), "{asked}");
+    assert!(!owner.page("/studies/1").await.contains("wants a second opinion"));
     let decided = owner.page(&format!("{station}/review/decided")).await;
     assert!(decided.contains("second opinion wanted") && decided.contains("somebody decided since"), "{decided}");
     assert!(decided.contains("comment") && decided.contains("a mole: there was a hill"), "{decided}");

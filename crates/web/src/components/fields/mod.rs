@@ -39,6 +39,14 @@ pub struct Answer {
     pub taken: bool,
 }
 
+impl Answer {
+    /// An answer, taken if it is the one of this code.
+    pub fn of(code: impl Into<String>, words: impl Into<String>, taken: &str) -> Self {
+        let code = code.into();
+        Self { taken: code == taken, code, words: words.into() }
+    }
+}
+
 /// A choice among a few.
 pub struct Choice {
     /// Path in the draft.

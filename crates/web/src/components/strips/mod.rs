@@ -1,8 +1,33 @@
 //! A station drawn: its section beside the strips of its record.
 
 use super::section::{Placed, Section};
+use crate::shell::errors::Problem;
 use ebrel_app::record::StationRecord;
 use ebrel_app::window::strip_id;
+use ebrel_core::series::Window;
+use ebrel_core::units::UnixSeconds;
+use serde::Deserialize;
+
+/// The window that the strips ask for.
+#[derive(Deserialize)]
+pub struct Asked {
+    /// First second, and the first one after.
+    pub from: i64,
+    pub to: i64,
+    /// Columns of the picture.
+    pub columns: usize,
+    /// Which families of quantities.
+    #[serde(default)]
+    pub show: String,
+}
+
+impl Asked {
+    /// As a window that can be thinned to; a sentence if it is none.
+    pub fn window(&self) -> Result<Window, Problem> {
+        Window::new(UnixSeconds(self.from), UnixSeconds(self.to), self.columns)
+            .map_err(|e| Problem::Refused(e.to_string()))
+    }
+}
 
 /// What section and strips need of a station, shared by Record and Review.
 pub struct Drawing {

@@ -161,6 +161,14 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
         let offset = study.utc_offset_minutes;
         let worst = state.store.worst_waiting(station.id, 3).await?;
         wrong.extend(worst.iter().map(|flag| worst_of(flag, &record, offset)));
+        // Somebody waits for somebody else: that is said before what the tests found.
+        let remarks = state.store.remarks(station.id).await?;
+        for asked in remarks.iter().rev().filter(|r| r.open).take(ASKED) {
+            let r = &asked.remark;
+            let sentence = format!("{} wants a second opinion at {}: “{}”", r.by, station.name, shortened(&r.words));
+            let link = format!("/stations/{}/review?state=asked", station.id);
+            wrong.insert(0, Wrong { link, sentence, when: span(r.start, r.end, offset) });
+        }
         let extent = state.store.extent(station.id).await?;
         for (node, (name, heard)) in heard(&state.store, station.id, now).await? {
             if heard.is_silent() {
@@ -192,6 +200,18 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
     let shell = Shell::within(&state, &actor, &study.name, Room::Plan, &study, None).await?;
     let backup = if state.mode == Mode::Demo { None } else { Some(backup_words(&state, &study).await?) };
     page(&StudyPage { shell, next: next(&study, &rows), study, wrong, stations: rows, backup })
+}
+
+/// Wishes for a second opinion that a station's place in the list has room for; Review has all.
+const ASKED: usize = 5;
+
+/// The beginning of words that may be long.
+fn shortened(words: &str) -> String {
+    const MOST: usize = 120;
+    if words.chars().count() <= MOST {
+        return words.to_owned();
+    }
+    format!("{}…", words.chars().take(MOST).collect::<String>().trim_end())
 }
 
 /// How old the last backup is, and how one is made.

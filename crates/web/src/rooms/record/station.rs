@@ -1,7 +1,7 @@
 //! The station page: the section and the strips.
 
 use super::events::EventForm;
-use crate::components::strips::{Drawing, drawing};
+use crate::components::strips::{self, Drawing, drawing};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, grouped, moment, span};
@@ -15,12 +15,10 @@ use ebrel_app::record::StationRecord;
 use ebrel_app::window::{Show, window};
 use ebrel_app::window_cache::Asked;
 use ebrel_core::roles::Role;
-use ebrel_core::series::Window;
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
 use flate2::Compression;
 use flate2::read::GzDecoder;
 use flate2::write::GzEncoder;
-use serde::Deserialize;
 use std::io::Read;
 use std::sync::Arc;
 
@@ -119,24 +117,14 @@ fn health(record: &StationRecord, now: UnixSeconds) -> String {
     words
 }
 
-#[derive(Deserialize)]
-struct WindowQuery {
-    from: i64,
-    to: i64,
-    columns: usize,
-    #[serde(default)]
-    show: String,
-}
-
 async fn window_json(
     state: web::Data<State>,
     id: web::Path<i64>,
-    query: web::Query<WindowQuery>,
+    query: web::Query<strips::Asked>,
     request: HttpRequest,
 ) -> Result<HttpResponse, Problem> {
-    let WindowQuery { from, to, columns, show } = query.into_inner();
-    let window_asked = Window::new(UnixSeconds(from), UnixSeconds(to), columns);
-    let window_asked = window_asked.map_err(|e| Problem::Refused(e.to_string()))?;
+    let window_asked = query.window()?;
+    let strips::Asked { from, to, columns, show } = query.into_inner();
     let internal = |e: String| Problem::Internal(e);
     let accepts = request.headers().get(ACCEPT_ENCODING).and_then(|v| v.to_str().ok());
     let packs = accepts.is_some_and(|a| a.contains("gzip"));

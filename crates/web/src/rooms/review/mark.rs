@@ -1,6 +1,7 @@
 //! What a person saw and no test did: a span drawn on the strips, named, graded and given a reason.
 
 use super::evidence::{Line, trace};
+use crate::components::fields::Answer;
 use crate::components::trace::Trace;
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
@@ -58,22 +59,16 @@ struct Typed {
     reason: String,
 }
 
-struct Choice {
-    value: String,
-    words: String,
-    chosen: bool,
-}
-
 #[derive(Template)]
 #[template(path = "rooms/review/mark.html")]
 struct MarkPage {
     shell: Shell,
     id: i64,
-    channels: Vec<Choice>,
+    channels: Vec<Answer>,
     start: Field,
     end: Field,
-    tests: Vec<Choice>,
-    grades: Vec<Choice>,
+    tests: Vec<Answer>,
+    grades: Vec<Answer>,
     reason: Field,
     /// What is wrong with the whole.
     error: Option<String>,
@@ -123,24 +118,15 @@ async fn shown(
 ) -> Result<HttpResponse, Problem> {
     let (study, station) = (&record.study, &record.station);
     let offset = study.utc_offset_minutes;
-    let channel = |c: &ChannelRecord| Choice {
-        chosen: c.channel.stream.id.to_string() == typed.channel,
-        value: c.channel.stream.id.to_string(),
-        words: format!("{}, {}, port {}", c.channel.label(), c.quantity().words(), c.channel.stream.port),
+    let channel = |c: &ChannelRecord| {
+        let words = format!("{}, {}, port {}", c.channel.label(), c.quantity().words(), c.channel.stream.port);
+        Answer::of(c.channel.stream.id.to_string(), words, &typed.channel)
     };
-    let mut channels: Vec<Choice> = record.channels.iter().map(channel).collect();
+    let mut channels: Vec<Answer> = record.channels.iter().map(channel).collect();
     // A stream has a channel for each of its placements: it is offered once.
-    channels.dedup_by(|a, b| a.value == b.value);
-    let test = |t: &Test| Choice {
-        value: t.code().to_owned(),
-        words: t.definition().title.to_owned(),
-        chosen: t.code() == typed.test,
-    };
-    let grade = |(g, words): &(Grade, &str)| Choice {
-        value: g.code().to_owned(),
-        words: (*words).to_owned(),
-        chosen: g.code() == typed.grade,
-    };
+    channels.dedup_by(|a, b| a.code == b.code);
+    let test = |t: &Test| Answer::of(t.code(), t.definition().title, &typed.test);
+    let grade = |(g, words): &(Grade, &str)| Answer::of(g.code(), *words, &typed.grade);
     let fault = |text: &str, error: Option<String>| Field { text: text.to_owned(), error };
     let drawing = span_of(&typed, offset).ok().and_then(|span| drawing(record, &typed, span));
     page(&MarkPage {

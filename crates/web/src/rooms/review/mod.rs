@@ -10,6 +10,7 @@ mod repair;
 mod said;
 mod tests;
 
+use crate::components::fields::Answer;
 use crate::components::strips::{Drawing, drawing};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
@@ -88,12 +89,6 @@ struct Under {
     reason: String,
 }
 
-struct Choice {
-    value: String,
-    words: String,
-    chosen: bool,
-}
-
 #[derive(Template)]
 #[template(path = "rooms/review/review.html")]
 struct ReviewPage {
@@ -102,9 +97,9 @@ struct ReviewPage {
     id: i64,
     answer: String,
     items: Vec<Item>,
-    states: Vec<Choice>,
-    tests: Vec<Choice>,
-    depths: Vec<Choice>,
+    states: Vec<Answer>,
+    tests: Vec<Answer>,
+    depths: Vec<Answer>,
     drawing: Option<Drawing>,
     /// Tests that cannot judge here, and why.
     unjudged: Vec<(String, String)>,
@@ -141,7 +136,7 @@ async fn show(
         .filter(|m| filter.depth.is_empty() || label(m) == filter.depth)
         .collect();
     let choices = |values: Vec<(String, String)>, taken: &str| {
-        values.into_iter().map(|(value, words)| Choice { chosen: value == taken, value, words }).collect::<Vec<_>>()
+        values.into_iter().map(|(code, words)| Answer::of(code, words, taken)).collect::<Vec<_>>()
     };
     let count = |s: &str| all.iter().filter(|m| within(m, s)).count();
     let states = [

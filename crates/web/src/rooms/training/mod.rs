@@ -2,6 +2,7 @@
 
 mod round;
 
+use crate::components::fields::Answer;
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, moment};
@@ -28,12 +29,6 @@ pub fn routes(routes: &mut Routes<'_>) {
 /// Seeds are short enough to be read out to a class.
 const MOST_SEED: u32 = 999_999;
 
-struct Choice {
-    value: &'static str,
-    words: &'static str,
-    chosen: bool,
-}
-
 /// A kind, and how it went with it.
 struct Seen {
     kind: String,
@@ -55,8 +50,8 @@ struct Row {
 #[template(path = "rooms/training/training.html")]
 struct TrainingPage {
     shell: Shell,
-    levels: Vec<Choice>,
-    kinds: Vec<Choice>,
+    levels: Vec<Answer>,
+    kinds: Vec<Answer>,
     seed: Field,
     seen: Vec<Seen>,
     rounds: Vec<Row>,
@@ -83,16 +78,11 @@ const LISTED: usize = 30;
 
 async fn shown(state: &State, actor: &Actor, typed: &Typed, fault: Option<String>) -> Result<HttpResponse, Problem> {
     let all = state.store.rounds(actor.account()).await?;
-    let kinds = Exercise::kinds().into_iter().map(|k| {
-        let words = k.words();
-        Choice { value: words, words, chosen: words == typed.kind }
-    });
-    let any = Choice { value: "", words: "any kind, each another one", chosen: typed.kind.is_empty() };
+    let kinds = Exercise::kinds().into_iter().map(|k| Answer::of(k.words(), k.words(), &typed.kind));
+    let any = Answer::of("", "any kind, each another one", &typed.kind);
     page(&TrainingPage {
         shell: Shell::bare(state, actor, "Practice")?,
-        levels: Level::ALL
-            .map(|l| Choice { value: l.code(), words: l.words(), chosen: l.code() == typed.level })
-            .into(),
+        levels: Level::ALL.map(|l| Answer::of(l.code(), l.words(), &typed.level)).into(),
         kinds: std::iter::once(any).chain(kinds).collect(),
         seed: Field { text: typed.seed.clone(), error: fault },
         seen: seen(&all),

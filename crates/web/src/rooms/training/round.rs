@@ -1,7 +1,8 @@
 //! One round of practice: the strips of a made-up record, marks, hints, and at the end the truth.
 
 use super::score_of;
-use crate::components::strips::{Drawing, drawing};
+use crate::components::fields::Answer;
+use crate::components::strips::{Asked, Drawing, drawing};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, span, typed_time};
@@ -14,7 +15,6 @@ use askama::Template;
 use ebrel_app::training::{Made, Outcome, Score, drawn, drawn_truth, hint, next_hint, score, stream_of};
 use ebrel_app::window::{Show, window};
 use ebrel_core::quality::Test;
-use ebrel_core::series::Window;
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
 use ebrel_simulator::years::{Exercise, Kind, Level};
 use ebrel_store::StoreError;
@@ -50,12 +50,6 @@ struct Item {
     found: bool,
 }
 
-struct Choice {
-    value: String,
-    words: String,
-    chosen: bool,
-}
-
 #[derive(Template)]
 #[template(path = "rooms/training/round.html")]
 struct RoundPage {
@@ -74,8 +68,8 @@ struct RoundPage {
     marks: Vec<Item>,
     truth: Vec<Item>,
     ended: bool,
-    channels: Vec<Choice>,
-    tests: Vec<Choice>,
+    channels: Vec<Answer>,
+    tests: Vec<Answer>,
     typed: Typed,
     error: Option<String>,
 }
@@ -140,18 +134,13 @@ async fn shown(
     let told = state.store.round_hints(round.id).await?;
     let score = score_of(round);
     let drawing = drawing(&made.record).map(|d| Drawing { window: format!("/training/{}/window.json", round.id), ..d });
-    let channel = |(i, c): (usize, &ebrel_app::record::ChannelRecord)| Choice {
-        value: stream_of(i).to_string(),
-        words: format!("{}, {}, port {}", c.channel.label(), c.quantity().words(), c.channel.stream.port),
-        chosen: stream_of(i).to_string() == typed.channel,
+    let channel = |(i, c): (usize, &ebrel_app::record::ChannelRecord)| {
+        let words = format!("{}, {}, port {}", c.channel.label(), c.quantity().words(), c.channel.stream.port);
+        Answer::of(stream_of(i).to_string(), words, &typed.channel)
     };
     let shows = |c: &ebrel_app::record::ChannelRecord| c.quantity().is_moisture() || c.quantity().is_temperature();
     let channels = made.record.channels.iter().enumerate().filter(|(_, c)| shows(c)).map(channel).collect();
-    let test = |t: &Test| Choice {
-        value: t.code().to_owned(),
-        words: t.definition().title.to_owned(),
-        chosen: t.code() == typed.test,
-    };
+    let test = |t: &Test| Answer::of(t.code(), t.definition().title, &typed.test);
     let kinds = Exercise::kinds();
     let named = |t: &&Test| kinds.iter().any(|k| k.tests()[0] == **t);
     let kind = if round.kind.is_empty() { "any kind" } else { &round.kind };
@@ -264,24 +253,14 @@ fn outcome(made: &Made, id: i64, o: &Outcome) -> Item {
     }
 }
 
-#[derive(Deserialize)]
-struct WindowQuery {
-    from: i64,
-    to: i64,
-    columns: usize,
-    #[serde(default)]
-    show: String,
-}
-
 async fn window_json(
     state: web::Data<State>,
     actor: Actor,
     id: web::Path<i64>,
-    asked: web::Query<WindowQuery>,
+    asked: web::Query<Asked>,
 ) -> Result<HttpResponse, Problem> {
     let round = state.store.round(actor.account(), *id).await?;
-    let span = Window::new(UnixSeconds(asked.from), UnixSeconds(asked.to), asked.columns);
-    let span = span.map_err(|e| Problem::Refused(e.to_string()))?;
+    let span = asked.window()?;
     let made = made(&state, &round).await?;
     // Only what was marked is on the strips, until the round has ended.
     let flags = match score_of(&round) {
