@@ -13,13 +13,13 @@ use serde::{Deserialize, Serialize};
 use std::num::NonZeroUsize;
 use std::sync::{Arc, Mutex, PoisonError};
 
-/// Points of a fault that was found and named, and of one that was found under another name.
+/// Points of a fault that was found and named.
 pub const NAMED: i64 = 10;
-/// See [`NAMED`].
+/// Points of one that was found under another name.
 pub const FOUND: i64 = 6;
-/// What a mark on nothing costs, and a hint.
+/// What a mark on nothing costs.
 pub const FALSE: i64 = 4;
-/// See [`FALSE`].
+/// What a hint costs.
 pub const HINT: i64 = 3;
 
 /// An exercise as it lies before somebody: its record, and what is hidden in it.
@@ -97,9 +97,9 @@ pub struct Outcome {
 pub struct Score {
     /// Each fault of the exercise.
     pub outcomes: Vec<Outcome>,
-    /// Marks on nothing, and flags of the tests on nothing.
+    /// Marks on nothing.
     pub false_marks: usize,
-    /// See `false_marks`.
+    /// Flags of Ebrel's tests on nothing.
     pub false_flags: usize,
     /// Hints that were taken.
     pub hints: usize,
@@ -149,11 +149,11 @@ fn by_channel(marks: &[RoundMark], record: &StationRecord) -> Vec<Vec<Flag>> {
     all
 }
 
-/// Flags that lie on nothing, as `lies` has it; the same name at the same time on several channels is one.
-fn on_nothing(flags: &[Vec<Flag>], lies: impl Fn(&Flag, usize) -> bool) -> usize {
+/// Flags of the tests that lie on nothing; the same test at the same time on several channels is one.
+fn told_on_nothing(flags: &[Vec<Flag>], truth: &[Truth]) -> usize {
     let mut told: Vec<(Test, i64)> = Vec::new();
     for (i, of) in flags.iter().enumerate() {
-        for f in of.iter().filter(|f| f.grade != Grade::Condition && !lies(f, i)) {
+        for f in of.iter().filter(|f| f.grade != Grade::Condition && !truth.iter().any(|t| t.explains(f, i))) {
             if !told.iter().any(|(test, at)| *test == f.test && (at - f.start.0).abs() <= 3600) {
                 told.push((f.test, f.start.0));
             }
@@ -162,30 +162,67 @@ fn on_nothing(flags: &[Vec<Flag>], lies: impl Fn(&Flag, usize) -> bool) -> usize
     told.len()
 }
 
-/// Whether a mark is of a fault: it lies on it, and has its name where the fault lasts through most of the record.
-fn marks_it(truth: &Truth, flag: &Flag, channel: usize) -> bool {
-    let lasts = truth.windows.iter().any(|w| w.2 - w.1 > 60 * 86_400);
-    truth.touches(flag, channel) && (!lasts || truth.kind.tests().contains(&flag.test))
+/// Whether a mark is no longer than a fault may be drawn, on the fault's own channel: who marks a whole year has found nothing.
+fn fits(truth: &Truth, mark: &RoundMark) -> bool {
+    const ROOM: i64 = 2 * 86_400;
+    let of_channel = truth.windows.iter().filter(|w| w.0 == mark.channel);
+    of_channel.map(|w| w.2 - w.1).max().is_some_and(|long| mark.end.0 - mark.start.0 <= 3 * long + ROOM)
 }
 
-/// Holds marks against the truth, and runs Ebrel's tests over the same record.
+/// Whether a mark may be meant for a fault: where that lasts through most of the record it must have its name, for anything lies on that.
+fn may_mean(truth: &Truth, mark: &RoundMark) -> bool {
+    let lasts = truth.windows.iter().any(|w| w.2 - w.1 > LASTS);
+    fits(truth, mark) && (!lasts || truth.kind.tests().contains(&mark.test))
+}
+
+/// A fault lasts through most of a record from this on, seconds.
+const LASTS: i64 = 60 * 86_400;
+
+/// Whether a mark finds a fault by itself.
+fn finds(truth: &Truth, mark: &RoundMark, record: &StationRecord) -> bool {
+    may_mean(truth, mark) && truth.is_found(&by_channel(std::slice::from_ref(mark), record), false, 1)
+}
+
+/// Whether a mark lies on nothing.
+fn is_on_nothing(mark: &RoundMark, made: &Made) -> bool {
+    let flag = flag(mark, &made.record);
+    !made.truth.iter().any(|t| may_mean(t, mark) && t.touches(&flag, mark.channel))
+}
+
+/// Holds marks against the truth, and runs Ebrel's tests over the same record. A wrong name beside the right one counts as a mark on
+/// nothing: trying all names finds none.
 #[must_use]
 pub fn score(made: &Made, marks: &[RoundMark], hints: usize) -> Score {
-    let own = by_channel(marks, &made.record);
     let tests = made.record.check(&[], &Settings::default()).flags;
-    let outcome = |t: &Truth| Outcome {
+    // Of each mark: the faults that it finds, and whether it names one of them.
+    let found: Vec<(Vec<usize>, bool)> = marks
+        .iter()
+        .map(|m| {
+            let of = (0..made.truth.len()).filter(|i| finds(&made.truth[*i], m, &made.record)).collect::<Vec<_>>();
+            let named = of.iter().any(|i| made.truth[*i].kind.tests().contains(&m.test));
+            (of, named)
+        })
+        .collect();
+    let named = |i: usize| {
+        let right = |(m, of): &(&RoundMark, &(Vec<usize>, bool))| {
+            of.0.contains(&i) && made.truth[i].kind.tests().contains(&m.test)
+        };
+        marks.iter().zip(&found).any(|both| right(&both))
+    };
+    let guessed = |of: &(Vec<usize>, bool)| !of.1 && !of.0.is_empty() && of.0.iter().all(|i| named(*i));
+    let outcome = |(i, t): (usize, &Truth)| Outcome {
         kind: t.kind.words().to_owned(),
         severity: t.severity.words().to_owned(),
         words: t.words.clone(),
         windows: t.windows.clone(),
-        found: t.is_found(&own, false, 1),
-        named: t.is_found(&own, true, 1),
+        found: found.iter().any(|of| of.0.contains(&i)),
+        named: named(i),
         by_tests: t.is_found(&tests, true, t.wanted()),
     };
     Score {
-        outcomes: made.truth.iter().map(outcome).collect(),
-        false_marks: on_nothing(&own, |f, i| made.truth.iter().any(|t| marks_it(t, f, i))),
-        false_flags: on_nothing(&tests, |f, i| made.truth.iter().any(|t| t.explains(f, i))),
+        outcomes: made.truth.iter().enumerate().map(outcome).collect(),
+        false_marks: marks.iter().zip(&found).filter(|(m, of)| guessed(of) || is_on_nothing(m, made)).count(),
+        false_flags: told_on_nothing(&tests, &made.truth),
         hints,
     }
 }
@@ -206,8 +243,7 @@ pub fn hint(made: &Made, fault: usize) -> Option<String> {
 /// The fault that the next hint is of: the first that was neither marked nor told.
 #[must_use]
 pub fn next_hint(made: &Made, marks: &[RoundMark], told: &[usize]) -> Option<usize> {
-    let own = by_channel(marks, &made.record);
-    let hidden = |(i, t): &(usize, &Truth)| !told.contains(i) && !t.is_found(&own, false, 1);
+    let hidden = |(i, t): &(usize, &Truth)| !told.contains(i) && !marks.iter().any(|m| finds(t, m, &made.record));
     made.truth.iter().enumerate().find(hidden).map(|(i, _)| i)
 }
 
@@ -262,18 +298,43 @@ mod tests {
         assert_eq!((all.points(), all.most(), all.false_marks), (NAMED * n, NAMED * n, 0));
         assert_eq!(score(&made, &right, 2).points(), NAMED * n - 2 * HINT);
         let misnamed = score(&made, &marks(&made.truth, |_| Test::Settling), 0);
-        assert_eq!(misnamed.points(), FOUND * n, "found, and wrongly named");
+        let lasting = made.truth.iter().filter(|t| t.windows.iter().any(|w| w.2 - w.1 > LASTS)).count() as i64;
+        assert_eq!(misnamed.points(), FOUND * (n - lasting) - FALSE * lasting, "found, and wrongly named");
         let silent = score(&made, &[], 0);
         assert_eq!(silent.points(), 0);
         assert_eq!(silent.points_of_tests(), all.points_of_tests(), "the tests see the same record");
         let mut more = right;
         let quiet = made.record.extent().unwrap().0;
         let mark = |channel| RoundMark { id: 0, channel, test: Test::Stuck, start: quiet, end: quiet };
-        let sound = |i: &usize| made.truth.iter().all(|t| !marks_it(t, &flag(&mark(*i), &made.record), *i));
+        let sound = |i: &usize| is_on_nothing(&mark(*i), &made);
         more.push(mark((0..made.record.channels.len()).find(sound).unwrap()));
         assert_eq!(score(&made, &more, 0).points(), NAMED * n - FALSE);
         let json = serde_json::to_string(&all).unwrap();
         assert_eq!(serde_json::from_str::<Score>(&json).unwrap(), all);
+    }
+
+    #[test]
+    fn neither_a_year_long_mark_nor_every_name_on_one_span_pays() {
+        let made = Made::of(&Exercise { seed: 4, level: Level::Middling, kind: Some(Kind::Spike) });
+        let (start, end) = made.record.extent().unwrap();
+        let whole = |channel, test| RoundMark { id: 0, channel, test, start, end };
+        let channels = made.record.channels.len();
+        let everywhere: Vec<RoundMark> = (0..channels).map(|c| whole(c, Test::Spike)).collect();
+        let long = score(&made, &everywhere, 0);
+        assert!(long.points() < 0 && long.outcomes.iter().all(|o| o.kind != "spike" || !o.found), "{long:?}");
+        let spike = made.truth.iter().find(|t| t.kind == Kind::Spike).unwrap();
+        let (channel, from, to) = spike.windows[0];
+        let name = |test| RoundMark { id: 0, channel, test, start: UnixSeconds(from), end: UnixSeconds(to) };
+        let right = score(&made, &[name(Test::Spike)], 0);
+        assert_eq!((right.points(), right.false_marks), (NAMED, 0));
+        let every: Vec<RoundMark> = Test::ALL.iter().map(|t| name(*t)).collect();
+        let guessed = score(&made, &every, 0);
+        let wrong = Test::ALL.iter().filter(|t| !Kind::Spike.tests().contains(t)).count();
+        assert_eq!(guessed.false_marks, wrong, "each wrong name beside the right one costs");
+        assert!(guessed.points() < 0);
+        let misnamed = score(&made, &[name(Test::Stuck), name(Test::Gap)], 0);
+        assert_eq!((misnamed.points(), misnamed.false_marks), (FOUND, 0), "found, named otherwise");
+        assert_eq!(score(&made, &[name(Test::Spike), name(Test::Spike)], 0).points(), NAMED, "twice is once");
     }
 
     #[test]

@@ -206,8 +206,8 @@ impl Store {
         found: &[StoredFlag],
     ) -> Result<Vec<StoredFlag>, StoreError> {
         let answers = |d: &Decision| found.iter().any(|f| f.verdict.as_ref().is_some_and(|v| v.id == d.id));
-        let own: Vec<(&Decision, Flag)> =
-            verdicts.iter().filter(|d| !answers(d)).filter_map(|d| Some((d, d.own_flag()?))).collect();
+        let marks = verdicts.iter().filter_map(|d| Some((d, d.own_flag()?)));
+        let own: Vec<(&Decision, Flag)> = marks.filter(|(d, _)| !answers(d)).collect();
         if own.is_empty() {
             return Ok(Vec::new());
         }

@@ -4,6 +4,7 @@ use crate::verdicts::{Decision, same_thing};
 use crate::{Store, StoreError};
 use ebrel_core::quality::{Flag, Test};
 use ebrel_core::units::UnixSeconds;
+use std::collections::HashMap;
 
 /// Something said of a finding. It names the finding as verdicts do, so that it survives a new run.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -37,12 +38,42 @@ pub struct KeptRemark {
     pub open: bool,
 }
 
-impl KeptRemark {
+impl Remark {
     /// Whether it speaks of this flag of this stream.
     #[must_use]
     pub fn is_of(&self, stream: i64, flag: &Flag) -> bool {
-        let r = &self.remark;
-        r.stream_id == stream && r.test == flag.test && same_thing((r.start, r.end), (flag.start, flag.end))
+        self.stream_id == stream && self.test == flag.test && same_thing((self.start, self.end), (flag.start, flag.end))
+    }
+}
+
+/// The remarks of a station, found by what they speak of.
+#[derive(Debug, Default)]
+pub struct Remarks {
+    all: Vec<KeptRemark>,
+    of: HashMap<(i64, Test), Vec<usize>>,
+}
+
+impl Remarks {
+    /// All of them, the oldest first.
+    #[must_use]
+    pub fn all(&self) -> &[KeptRemark] {
+        &self.all
+    }
+
+    /// What was said of a flag of a stream, the oldest first.
+    pub fn of(&self, stream: i64, flag: &Flag) -> impl Iterator<Item = &KeptRemark> {
+        let here = self.of.get(&(stream, flag.test)).into_iter().flatten().map(|i| &self.all[*i]);
+        here.filter(move |r| r.remark.is_of(stream, flag))
+    }
+}
+
+impl From<Vec<KeptRemark>> for Remarks {
+    fn from(all: Vec<KeptRemark>) -> Self {
+        let mut of: HashMap<(i64, Test), Vec<usize>> = HashMap::new();
+        for (i, r) in all.iter().enumerate() {
+            of.entry((r.remark.stream_id, r.remark.test)).or_default().push(i);
+        }
+        Self { all, of }
     }
 }
 
@@ -75,7 +106,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn remarks(&self, station: i64) -> Result<Vec<KeptRemark>, StoreError> {
+    pub async fn remarks(&self, station: i64) -> Result<Remarks, StoreError> {
         let rows = sqlx::query!(
             r#"SELECT r.id, r.stream_id, r.test, r.starts, r.ends, r.words, r.asks AS "asks: bool", r.said_by, r.said_at, r.after_verdict
                FROM remark r JOIN stream s ON s.id = r.stream_id JOIN node n ON n.id = s.node_id
@@ -84,9 +115,11 @@ impl Store {
         );
         let rows = rows.fetch_all(&self.pool).await?;
         if rows.is_empty() {
-            return Ok(Vec::new());
+            return Ok(Remarks::default());
         }
         let decisions = self.verdicts(station).await?;
+        let mut by_finding: HashMap<(i64, Test), Vec<&Decision>> = HashMap::new();
+        decisions.iter().for_each(|d| by_finding.entry((d.stream_id, d.test)).or_default().push(d));
         let kept = rows.into_iter().filter_map(|r| {
             let (start, end) = (UnixSeconds(r.starts), UnixSeconds(r.ends));
             let remark = Remark {
@@ -100,16 +133,12 @@ impl Store {
                 by: r.said_by,
                 at: UnixSeconds(r.said_at),
             };
-            let settles = |d: &Decision| {
-                d.id > r.after_verdict
-                    && d.stream_id == remark.stream_id
-                    && d.test == remark.test
-                    && same_thing((d.start, d.end), (start, end))
-            };
-            let open = remark.asks && !decisions.iter().any(settles);
+            let settles = |d: &&Decision| d.id > r.after_verdict && same_thing((d.start, d.end), (start, end));
+            let beside = by_finding.get(&(remark.stream_id, remark.test)).into_iter().flatten();
+            let open = remark.asks && !beside.copied().any(|d| settles(&d));
             Some(KeptRemark { remark, open })
         });
-        Ok(kept.collect())
+        Ok(Remarks::from(kept.collect::<Vec<_>>()))
     }
 }
 
@@ -149,7 +178,7 @@ mod tests {
         store.decide(&[decision(9000, None)]).await.unwrap();
         store.remark(&said("θ rose, “odd”", true)).await.unwrap();
         store.remark(&said("the mole?", false)).await.unwrap();
-        let open = async || store.remarks(1).await.unwrap().iter().map(|r| r.open).collect::<Vec<_>>();
+        let open = async || store.remarks(1).await.unwrap().all().iter().map(|r| r.open).collect::<Vec<_>>();
         assert_eq!(open().await, [true, false], "what was decided before the question does not answer it");
         store.decide(&[decision(90_000, None)]).await.unwrap();
         assert_eq!(open().await, [true, false], "nor does what is decided elsewhere");
@@ -157,8 +186,9 @@ mod tests {
         assert_eq!(open().await, [false, false]);
         store.undo_decisions(&ids, "N. Arvel", UnixSeconds(6)).await.unwrap();
         assert_eq!(open().await, [true, false]);
-        let kept = store.remarks(1).await.unwrap();
+        let remarks = store.remarks(1).await.unwrap();
+        let kept = remarks.all();
         assert_eq!((kept[0].remark.words.as_str(), kept[1].remark.words.as_str()), ("θ rose, “odd”", "the mole?"));
-        assert!(store.remarks(99).await.unwrap().is_empty());
+        assert!(store.remarks(99).await.unwrap().all().is_empty());
     }
 }

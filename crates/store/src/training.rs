@@ -73,10 +73,15 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn rounds(&self, account: Option<i64>) -> Result<Vec<Round>, StoreError> {
+        self.some_rounds(account, None).await
+    }
+
+    async fn some_rounds(&self, account: Option<i64>, id: Option<i64>) -> Result<Vec<Round>, StoreError> {
         let rows = sqlx::query!(
             r#"SELECT id, account_id, seed AS "seed: u32", level, kind, begun_at, ended_at, score FROM training_round
-               WHERE account_id IS ? ORDER BY id DESC"#,
-            account
+               WHERE account_id IS ?1 AND (?2 IS NULL OR id = ?2) ORDER BY id DESC"#,
+            account,
+            id
         );
         let rows = rows.fetch_all(&self.pool).await?.into_iter();
         Ok(rows
@@ -98,8 +103,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`] if it is not there or somebody else's.
     pub async fn round(&self, account: Option<i64>, id: i64) -> Result<Round, StoreError> {
-        let all = self.rounds(account).await?;
-        all.into_iter().find(|r| r.id == id).ok_or(StoreError::NotFound("round of practice"))
+        self.some_rounds(account, Some(id)).await?.pop().ok_or(StoreError::NotFound("round of practice"))
     }
 
     /// What was marked in a round, in the order of the hand.
@@ -183,13 +187,24 @@ impl Store {
         Ok(tx.commit().await?)
     }
 
-    /// Ends a round with its score, once: of two who end it the first counts.
+    /// Ends a round with its score, once: of two who end it the first counts. `scored` are the marks and the number of hints that the
+    /// score is of.
     ///
     /// # Errors
-    /// [`StoreError::Rule`] if it has ended already.
-    pub async fn end_round(&self, round: i64, score: &str, at: UnixSeconds) -> Result<(), StoreError> {
+    /// [`StoreError::Rule`] if it has ended already; [`StoreError::Stale`] if something was marked or hinted at meanwhile.
+    pub async fn end_round(
+        &self,
+        round: i64,
+        score: &str,
+        scored: (&[RoundMark], usize),
+        at: UnixSeconds,
+    ) -> Result<(), StoreError> {
         let mut tx = self.write().await?;
         goes_on(&mut tx, round).await?;
+        // What others commit waits for this lock: what is read now stands.
+        if self.round_marks(round).await? != scored.0 || self.round_hints(round).await?.len() != scored.1 {
+            return Err(StoreError::Stale);
+        }
         sqlx::query!("UPDATE training_round SET ended_at = ?, score = ? WHERE id = ?", at.0, score, round)
             .execute(&mut *tx)
             .await?;
@@ -234,12 +249,17 @@ mod tests {
             store.hint_in_round(id, fault).await.unwrap();
         }
         assert_eq!(store.round_hints(id).await.unwrap(), [1, 3]);
-        store.end_round(id, "{}", UnixSeconds(9)).await.unwrap();
+        let (marks, hints) = (store.round_marks(id).await.unwrap(), store.round_hints(id).await.unwrap().len());
+        for other in [(&marks[..0], hints), (&marks[..], hints + 1)] {
+            let stale = store.end_round(id, "{}", other, UnixSeconds(9)).await;
+            assert!(matches!(stale, Err(StoreError::Stale)), "a score of other marks: {stale:?}");
+        }
+        store.end_round(id, "{}", (&marks, hints), UnixSeconds(9)).await.unwrap();
         let late = [
             store.mark_in_round(id, &mark(1)).await,
-            store.unmark_in_round(id, marks[1].id).await,
+            store.unmark_in_round(id, marks[0].id).await,
             store.hint_in_round(id, 0).await,
-            store.end_round(id, "[]", UnixSeconds(10)).await,
+            store.end_round(id, "[]", (&marks, hints), UnixSeconds(10)).await,
         ];
         assert!(late.iter().all(|r| matches!(r, Err(StoreError::Rule(_)))), "{late:?}");
         let round = store.round(None, id).await.unwrap();

@@ -154,7 +154,9 @@ pub(super) fn swapped(whole: &Whole<'_>, own: &SwapSettings) -> Vec<Told> {
     let ports = ports(all);
     let jumps: Vec<Vec<i64>> =
         all.iter().map(|s| if s.channel.quantity.is_in_soil() { jumps(s) } else { Vec::new() }).collect();
-    let spans: Vec<f64> = all.iter().map(Screened::usual_span).collect();
+    // What lies in the air is no witness of plugs in the soil.
+    let span = |s: &Screened<'_>| if s.channel.quantity.is_in_soil() { s.usual_span() } else { f64::INFINITY };
+    let spans: Vec<f64> = all.iter().map(span).collect();
     let mut told = Vec::new();
     for (i, a) in ports.iter().enumerate() {
         for b in &ports[i + 1..] {

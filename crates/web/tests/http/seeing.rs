@@ -60,10 +60,17 @@ async fn a_span_of_one_s_own_is_checked_kept_once_counted_and_taken_back() {
     let good: Vec<(&str, &str)> = good.iter().map(|(k, v)| (k.as_str(), v.as_str())).collect();
     let guest = member(&owner, "T. Quill", Role::Field).await;
     assert_eq!(guest.post(&mark, &good).await.status(), 403);
-    assert_eq!(owner.post(&mark, &good).await.status(), 303);
+    let (one, other) = (owner.another_tab(), owner.another_tab());
+    let answers = tokio::join!(one.post(&mark, &good), other.post(&mark, &good));
+    let done = [answers.0.status().as_u16(), answers.1.status().as_u16()];
+    assert_eq!(done.iter().filter(|s| **s == 303).count(), 1, "from two tabs it is marked once: {done:?}");
     let twice = owner.post(&mark, &good).await.text().await.unwrap();
     assert!(twice.contains("marked so already"), "{twice}");
 
+    for far in [i64::MAX, i64::MIN, 253_402_300_800] {
+        let odd = owner.get(&format!("{mark}?channel={moist}&from={far}&to={far}")).await;
+        assert!(odd.status().as_u16() < 500, "{far}: {}", odd.status());
+    }
     let seen = owner.page(&format!("{station}/review?state=seen")).await;
     assert!(seen.contains("seen by people 1") && seen.contains("a beetle, “θ”"), "{seen}");
     assert!(seen.contains("Left out by"), "{seen}");
@@ -130,4 +137,33 @@ async fn a_second_opinion_is_wanted_by_one_and_given_by_another() {
     let decided = owner.page(&format!("{station}/review/decided")).await;
     assert!(decided.contains("second opinion wanted") && decided.contains("somebody decided since"), "{decided}");
     assert!(decided.contains("comment") && decided.contains("a mole: there was a hill"), "{decided}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_span_over_two_placements_is_a_mark_in_each_and_lone_jumps_are_decided_together() {
+    let demo = Visitor::of_demo().await;
+    let review = demo.page("/stations/1/review").await;
+    let jump = review.split("<b>Probe moved</b>").nth(1).expect("the demo has one").split("</li>").next().unwrap();
+    let like = demo.page(&format!("{}?everywhere=true", link(jump, "/review/like/"))).await;
+    assert!(like.contains("Step, 2 that wait") && like.matches("data-one").count() == 2, "{like}");
+
+    // One of the two begins anew: its port has two placements from then on.
+    let mend = link(jump, "/review/causes/");
+    assert_eq!(demo.post(&mend, &[("why", "put in that morning")]).await.status(), 303);
+    let mark = "/stations/1/review/mark";
+    let form = demo.page(mark).await;
+    let channel = channel(&form, "30\u{a0}cm, water content, port m30");
+    let span = [("start", "2024-03-01 06:00"), ("end", "2024-03-02 06:00")];
+    let what = [("channel", channel.as_str()), ("test", "noise"), ("grade", "doubtful"), ("reason", "a beetle")];
+    let typed: Vec<(&str, &str)> = span.into_iter().chain(what).collect();
+    assert_eq!(demo.post(mark, &typed).await.status(), 303);
+    let decided = demo.page("/stations/1/review/decided").await;
+    assert_eq!(decided.matches("seen by hand, doubtful").count(), 2, "one in each placement: {decided}");
+    let package = demo.get("/stations/1/export/package.zip?from=2024-03-01&to=2024-03-04").await.bytes().await.unwrap();
+    let package = ebrel_formats::package::read_zip(&package, "two.zip").unwrap();
+    let seen: Vec<_> = package.flags.iter().filter(|f| f.evidence.contains("\"seen\"")).collect();
+    assert_eq!(seen.len(), 2);
+    assert_ne!(seen[0].channel, seen[1].channel, "each at the channel of its placement");
+    let marks: Vec<u32> = package.verdicts.iter().filter(|v| v.mark == "doubtful").filter_map(|v| v.readings).collect();
+    assert_eq!(marks.iter().sum::<u32>(), 97, "no reading is counted twice: {marks:?}");
 }

@@ -191,8 +191,7 @@ fn moved(search: &Search<'_>) -> Vec<Cause> {
                 names(search, &run).join(" and ")
             );
             let mut moved = cause(search, CauseKind::MovedProbe, &run, reason);
-            moved.against = search.visited(start, start);
-            if !moved.against.is_empty() {
+            if !search.visited(start, start).is_empty() {
                 moved.against =
                     "No visit is noted then: a knock to the cable or a fault of the probe looks alike.".to_owned();
             }

@@ -22,8 +22,8 @@ export class Strips {
     /** A span that is being drawn by hand: {start, end}; and who takes it when it is done. */
     this.drawn = null;
     this.onSpan = null;
-    /** Height on the canvas at which the hand last was: its strip is meant. */
-    this.cursorY = 0;
+    /** Height on the canvas at which the hand last was: its strip is meant. null: it was not there yet. */
+    this.cursorY = null;
     this.asked = 0;
     this.restore();
     this.listen();
@@ -106,10 +106,11 @@ export class Strips {
     return this.from + (x / this.width) * (this.to - this.from);
   }
 
-  /** Begins a span of one's own, on the strip at some height. */
-  begin(time, y = 0) {
-    const place = this.data && layout(this.data, HEIGHT).find((p) => y <= p.top + p.height);
-    this.drawn = { start: time, strip: place?.strip };
+  /** Begins a span of one's own: on the strip at some height, or on that of a stream where the hand was on none. */
+  begin(time, y, stream) {
+    const places = this.data ? layout(this.data, HEIGHT) : [];
+    const at = y === null ? places.find((p) => p.strip.streams.includes(stream)) : places.find((p) => y <= p.top + p.height);
+    this.drawn = { start: time, strip: (at ?? places[0])?.strip };
     this.paint();
   }
 

@@ -163,7 +163,7 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
         wrong.extend(worst.iter().map(|flag| worst_of(flag, &record, offset)));
         // Somebody waits for somebody else: that is said before what the tests found.
         let remarks = state.store.remarks(station.id).await?;
-        for asked in remarks.iter().rev().filter(|r| r.open).take(ASKED) {
+        for asked in remarks.all().iter().rev().filter(|r| r.open).take(ASKED) {
             let r = &asked.remark;
             let sentence = format!("{} wants a second opinion at {}: “{}”", r.by, station.name, shortened(&r.words));
             let link = format!("/stations/{}/review?state=asked", station.id);

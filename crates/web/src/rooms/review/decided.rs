@@ -139,7 +139,7 @@ fn of_repair(r: &StoredRepair, offset: i64) -> Row {
 async fn rows(state: &State, record: &StationRecord) -> Result<Vec<Row>, Problem> {
     let id = record.station.id;
     let mut rows: Vec<Row> = state.store.all_decisions(id).await?.iter().map(|v| of_verdict(v, record)).collect();
-    rows.extend(state.store.remarks(id).await?.iter().map(|r| of_remark(r, record)));
+    rows.extend(state.store.remarks(id).await?.all().iter().map(|r| of_remark(r, record)));
     let offset = record.study.utc_offset_minutes;
     rows.extend(state.store.repairs(id).await?.iter().map(|r| of_repair(r, offset)));
     rows.sort_by_key(|r| std::cmp::Reverse(r.at));

@@ -18,7 +18,7 @@ use ebrel_core::roles::Role;
 use ebrel_core::series::View;
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds, format_plain, unit_for_people};
 use ebrel_store::flags::StoredFlag;
-use ebrel_store::remarks::KeptRemark;
+use ebrel_store::remarks::Remarks;
 
 pub fn routes(routes: &mut Routes<'_>) {
     routes.get("/stations/{id}/review/flags/{flag}", Least::Member(Role::Guest), show);
@@ -57,8 +57,8 @@ pub(super) struct Said {
 }
 
 /// What was said of one finding, the oldest first.
-pub(super) fn said(remarks: &[KeptRemark], flag: &StoredFlag, offset: i64) -> Vec<Said> {
-    let of = remarks.iter().filter(|r| r.is_of(flag.stream_id, &flag.flag));
+pub(super) fn said(remarks: &Remarks, flag: &StoredFlag, offset: i64) -> Vec<Said> {
+    let of = remarks.of(flag.stream_id, &flag.flag);
     of.map(|r| Said {
         by: r.remark.by.clone(),
         when: moment(r.remark.at, offset),

@@ -164,24 +164,40 @@ fn drawing(record: &StationRecord, typed: &Typed, (start, end): (UnixSeconds, Un
     trace(record, &lines, around, Some((start, end)), &unit_for_people(own.unit()))
 }
 
-/// What was meant, its span drawn in to the readings that it holds.
-fn understood(typed: &Typed, record: &StationRecord) -> Result<(i64, Test, Mark, [UnixSeconds; 2], String), Faults> {
+/// What was meant: one decision for each placement that has readings in the span, drawn in to those readings.
+fn understood(typed: &Typed, record: &StationRecord, (by, at): (&str, UnixSeconds)) -> Result<Vec<Decision>, Faults> {
     let whole = |says: &str| Faults { whole: Some(says.to_owned()), ..Faults::default() };
     let (start, end) = span_of(typed, record.study.utc_offset_minutes)?;
     let reason = words(&typed.reason, "a reason", LONGEST_REASON)
         .map_err(|says| Faults { reason: Some(says), ..Faults::default() })?;
     let test = Test::from_code(&typed.test).ok_or_else(|| whole("Choose what it is."))?;
     let grade = Grade::from_code(&typed.grade).ok_or_else(|| whole("Choose how it counts."))?;
-    let here: Vec<&ChannelRecord> =
-        record.channels.iter().filter(|c| c.channel.stream.id.to_string() == typed.channel).collect();
-    let Some(first) = here.first() else { return Err(whole("Choose the channel.")) };
-    let times: Vec<i64> =
-        here.iter().flat_map(|c| c.view().times).copied().filter(|t| (start.0..=end.0).contains(t)).collect();
-    let (Some(from), Some(to)) = (times.iter().min(), times.iter().max()) else {
-        return Err(whole("This channel has no reading in that time: change the times, or choose another channel."));
+    let mut here = record.channels.iter().filter(|c| c.channel.stream.id.to_string() == typed.channel).peekable();
+    if here.peek().is_none() {
+        return Err(whole("Choose the channel."));
+    }
+    let one = |c: &ChannelRecord| {
+        let times = c.view().times;
+        let times = &times[times.partition_point(|t| *t < start.0)..times.partition_point(|t| *t <= end.0)];
+        Some(Decision {
+            id: 0,
+            stream_id: c.channel.stream.id,
+            test,
+            start: UnixSeconds(*times.first()?),
+            end: UnixSeconds(*times.last()?),
+            verdict: if grade == Grade::Wrong { Verdict::LeftOut } else { Verdict::Kept },
+            reason: reason.clone(),
+            by: by.to_owned(),
+            at,
+            mark: Some(Mark { grade, readings: times.len() }),
+        })
     };
-    let mark = Mark { grade, readings: times.len() };
-    Ok((first.channel.stream.id, test, mark, [UnixSeconds(*from), UnixSeconds(*to)], reason))
+    let mut meant: Vec<Decision> = here.filter_map(one).collect();
+    meant.sort_by_key(|d| d.start);
+    if meant.is_empty() {
+        return Err(whole("This channel has no reading in that time: change the times, or choose another channel."));
+    }
+    Ok(meant)
 }
 
 async fn keep(
@@ -192,24 +208,27 @@ async fn keep(
 ) -> Result<HttpResponse, Problem> {
     let record = StationRecord::load(&state.store, *id).await?;
     let typed = form.0;
-    let (stream_id, test, mark, [start, end], reason) = match understood(&typed, &record) {
+    let mut meant = match understood(&typed, &record, (actor.name(), state.now(&record.study))) {
         Ok(meant) => meant,
         Err(faults) => return shown(&state, &actor, &record, typed, faults).await,
     };
-    let verdict = if mark.grade == Grade::Wrong { Verdict::LeftOut } else { Verdict::Kept };
-    let (by, at) = (actor.name().to_owned(), state.now(&record.study));
-    let same = |d: &Decision| {
-        d.mark.is_some() && (d.stream_id, d.test, d.start, d.end, d.verdict) == (stream_id, test, start, end, verdict)
-    };
-    if state.store.verdicts(*id).await?.iter().any(same) {
+    // The write lock first: from two tabs it is marked once.
+    let mut unit = state.store.unit().await?;
+    let known = state.store.verdicts(*id).await?;
+    let what = |d: &Decision| (d.stream_id, d.test, d.start, d.end, d.verdict);
+    let is_known = |d: &Decision| known.iter().any(|k| k.mark.is_some() && what(k) == what(d));
+    let (first, last) = (meant[0].start, meant[meant.len() - 1].end);
+    meant.retain(|d| !is_known(d));
+    if meant.is_empty() {
+        drop(unit);
         let whole = Some("This span is marked so already: see under what was decided.".to_owned());
         return shown(&state, &actor, &record, typed, Faults { whole, ..Faults::default() }).await;
     }
-    let decision = Decision { mark: Some(mark), id: 0, stream_id, test, start, end, verdict, reason, by, at };
-    state.store.decide(&[decision]).await?;
-    let n = mark.readings;
+    unit.decide(&meant).await?;
+    unit.commit().await?;
+    let n: usize = meant.iter().filter_map(|d| d.mark).map(|m| m.readings).sum();
     let readings = if n == 1 { "1 reading".to_owned() } else { format!("{n} readings") };
-    let when = span(start, end, record.study.utc_offset_minutes);
-    say(&actor, &format!("Marked: {} at {when}, {readings}. It can be taken back.", test.definition().title))?;
-    Ok(see_other(&format!("/stations/{}/review?state=seen&from={}&to={}", *id, start.0 - 432_000, end.0 + 432_000)))
+    let when = span(first, last, record.study.utc_offset_minutes);
+    say(&actor, &format!("Marked: {} at {when}, {readings}. It can be taken back.", meant[0].test.definition().title))?;
+    Ok(see_other(&format!("/stations/{}/review?state=seen&from={}&to={}", *id, first.0 - 432_000, last.0 + 432_000)))
 }

@@ -28,7 +28,7 @@ use ebrel_core::quality::Test;
 use ebrel_core::roles::Role;
 use ebrel_core::units::{Grade, Verdict};
 use ebrel_store::flags::StoredFlag;
-use ebrel_store::remarks::KeptRemark;
+use ebrel_store::remarks::Remarks;
 use ebrel_store::verdicts::Decision;
 use serde::{Deserialize, Serialize};
 
@@ -124,7 +124,7 @@ async fn show(
     let record = StationRecord::load(&state.store, *id).await?;
     let all = matters(&state.store, *id).await?;
     let remarks = state.store.remarks(*id).await?;
-    let asked = |m: &FlagGroup| m.flags.iter().any(|f| remarks.iter().any(|r| r.open && r.is_of(f.stream_id, &f.flag)));
+    let asked = |m: &FlagGroup| m.flags.iter().any(|f| remarks.of(f.stream_id, &f.flag).any(|r| r.open));
     let within = |m: &FlagGroup, state: &str| if state == "asked" { asked(m) } else { in_state(m, state) };
     let waiting = all.iter().filter(|m| m.waits()).count();
     let chosen = if filter.state.is_empty() { "waiting" } else { filter.state.as_str() };
@@ -222,7 +222,7 @@ fn place(matter: &FlagGroup, record: &StationRecord) -> String {
 /// Findings under a cause that a page lists; the rest is counted by the cause itself.
 const UNDER: usize = 60;
 
-fn item(matter: &FlagGroup, record: &StationRecord, all: &[FlagGroup], remarks: &[KeptRemark]) -> Item {
+fn item(matter: &FlagGroup, record: &StationRecord, all: &[FlagGroup], remarks: &Remarks) -> Item {
     let lead = matter.lead();
     let test = lead.flag.test.definition();
     let title = matter.cause.as_ref().map_or(test.title, |c| c.kind.title());
@@ -240,8 +240,8 @@ fn item(matter: &FlagGroup, record: &StationRecord, all: &[FlagGroup], remarks: 
         let why = if v.reason.is_empty() { String::new() } else { format!(": {}", v.reason) };
         format!("{done} by {}, {}{why}", v.by, moment(v.at, offset))
     });
-    let alike = |g: &&FlagGroup| g.waits() && g.cause.is_none() && g.lead().flag.test == lead.flag.test;
-    let like = (matter.cause.is_none() && matter.waits() && all.iter().filter(alike).count() > 1).then_some(lead.id);
+    let alike = |g: &&FlagGroup| g.waits() && g.flags.len() == 1 && g.lead().flag.test == lead.flag.test;
+    let like = (matter.flags.len() == 1 && matter.waits() && all.iter().filter(alike).count() > 1).then_some(lead.id);
     let under = |f: &StoredFlag| Under {
         id: f.id,
         mark: f.flag.test.definition().mark,

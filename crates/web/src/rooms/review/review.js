@@ -106,14 +106,15 @@ async function undo(item) {
 function span() {
   if (!strips?.data) return;
   if (strips.drawn) strips.end();
-  else strips.begin(strips.cursorTime, strips.cursorY);
+  else strips.begin(strips.cursorTime, strips.cursorY, Number(items[current]?.dataset.stream));
 }
 
 if (strips) {
   strips.onSpan = (start, end, strip) => {
     const query = new URLSearchParams({ from: Math.round(start), to: Math.round(end) });
-    const shown = items[current]?.dataset.stream;
-    const channel = strip?.streams?.[0] ?? shown;
+    // Twins share a strip: the one that is looked at is meant, if it is among them.
+    const own = Number(items[current]?.dataset.stream);
+    const channel = strip?.streams.includes(own) ? own : strip?.streams[0];
     if (channel) query.set("channel", channel);
     location.assign(`/stations/${root.dataset.station}/review/mark?${query}`);
   };

@@ -12,7 +12,7 @@ use actix_web::{HttpResponse, web};
 use ebrel_core::quality::Test;
 use ebrel_core::roles::Role;
 use ebrel_core::units::UnixSeconds;
-use ebrel_store::remarks::{KeptRemark, Remark};
+use ebrel_store::remarks::Remark;
 use serde::Deserialize;
 
 pub fn routes(routes: &mut Routes<'_>) {
@@ -59,13 +59,12 @@ async fn keep(
         by: actor.name().to_owned(),
         at: state.now(&study),
     };
-    let probe = KeptRemark { remark, open: false };
-    let flag = flags.iter().find(|f| probe.is_of(f.stream_id, &f.flag));
+    let flag = flags.iter().find(|f| remark.is_of(f.stream_id, &f.flag));
     let remark = match (words(&said.words, "a word", LONGEST), flag) {
-        (Ok(words), _) => Remark { words, ..probe.remark },
+        (Ok(words), _) => Remark { words, ..remark },
         (Err(says), Some(flag)) => {
             let typed = Field::wrong(&said.words, says);
-            return evidence::shown(&state, &actor, id, flag, (typed, probe.remark.asks)).await;
+            return evidence::shown(&state, &actor, id, flag, (typed, remark.asks)).await;
         }
         (Err(says), None) => return Err(Problem::Refused(says)),
     };

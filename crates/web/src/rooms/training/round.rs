@@ -353,10 +353,10 @@ async fn end(
 ) -> Result<HttpResponse, Problem> {
     let round = state.store.round(actor.account(), *id).await?;
     let made = made(&state, &round).await?;
-    let (marks, told) = (state.store.round_marks(*id).await?, state.store.round_hints(*id).await?);
-    let place = state.thinning.take().await?;
-    let score = place.run(move || score(&made, &marks, told.len())).await?;
+    let (marks, hints) = (state.store.round_marks(*id).await?, state.store.round_hints(*id).await?.len());
+    let (place, scored) = (state.thinning.take().await?, marks.clone());
+    let score = place.run(move || score(&made, &scored, hints)).await?;
     let json = serde_json::to_string(&score).map_err(|e| Problem::Internal(e.to_string()))?;
-    state.store.end_round(*id, &json, wall_clock()).await?;
+    state.store.end_round(*id, &json, (&marks, hints), wall_clock()).await?;
     Ok(see_other(&format!("/training/{}", *id)))
 }
