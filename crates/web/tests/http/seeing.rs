@@ -4,7 +4,9 @@ use super::client::Visitor;
 use super::mending::{link, station};
 use super::roles::member;
 use ebrel_core::roles::Role;
+use ebrel_core::units::SpanSeconds;
 use ebrel_simulator::years::{Kind, Severity};
+use ebrel_store::verdicts::Decision;
 
 /// The number of a channel in the form for a span, by its words.
 fn channel(page: &str, words: &str) -> String {
@@ -76,6 +78,19 @@ async fn a_span_of_one_s_own_is_checked_kept_once_counted_and_taken_back() {
     assert!(seen.contains("Left out by"), "{seen}");
     let drawn = owner.page(&link(&seen, "/review/flags/-")).await;
     assert!(drawn.contains("class=\"trace\"") && drawn.contains("<td class=\"num\">97</td>"), "{drawn}");
+    // Four hundred and fifty more from elsewhere: a page lists so many, and says how many it does not.
+    let store = ebrel_store::Store::open(&owner.data().join("ebrel.db")).await.unwrap();
+    let number: i64 = station.rsplit('/').next().unwrap().parse().unwrap();
+    let one = store.verdicts(number).await.unwrap().remove(0);
+    let later = |i: i64| SpanSeconds(200_000 + i * 7200);
+    let many: Vec<Decision> =
+        (0..450).map(|i| Decision { start: one.start + later(i), end: one.start + later(i), ..one.clone() }).collect();
+    let ids = store.decide(&many).await.unwrap();
+    let page = owner.page(&format!("{station}/review?state=seen")).await;
+    assert!(page.contains("seen by people 451") && page.contains("and 51 more"), "{}", page.len());
+    assert_eq!(page.matches("<li class=\"item").count(), 400);
+    store.undo_decisions(&ids, "T. Quill", one.at).await.unwrap();
+
     owner.post(&format!("{station}/review/run"), &[]).await;
     let decided = owner.page(&format!("{station}/review/decided")).await;
     assert!(decided.contains("seen by hand, wrong: left out") && decided.contains("no test saw it"), "{decided}");

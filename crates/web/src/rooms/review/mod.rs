@@ -74,8 +74,10 @@ struct Item {
     stream: i64,
     /// The flag whose likes can be decided on together; `None`: it has none, or does not wait.
     like: Option<i64>,
-    /// What was said of it.
+    /// What was said of it last.
     said: Vec<evidence::Said>,
+    /// How much was said before that.
+    said_before: usize,
     /// A person saw it.
     own: bool,
 }
@@ -97,6 +99,8 @@ struct ReviewPage {
     id: i64,
     answer: String,
     items: Vec<Item>,
+    /// Things of this choice that stand in no list.
+    more: usize,
     states: Vec<Answer>,
     tests: Vec<Answer>,
     depths: Vec<Answer>,
@@ -157,6 +161,7 @@ async fn show(
             depths.push(l);
         }
     });
+    let more = taken.len().saturating_sub(LISTED);
     let (study, station) = (&record.study, &record.station);
     let shell = Shell::within(&state, &actor, "Review", Room::Review, study, Some(station)).await?;
     let answer = match waiting {
@@ -172,7 +177,8 @@ async fn show(
         station: station.name.clone(),
         id: *id,
         answer,
-        items: taken.into_iter().map(|m| item(m, &record, &all, &remarks)).collect(),
+        more,
+        items: taken.into_iter().take(LISTED).map(|m| item(m, &record, &all, &remarks)).collect(),
         states,
         tests: choices(std::iter::once((String::new(), "all tests".to_owned())).chain(tests).collect(), &filter.test),
         depths: choices(
@@ -219,6 +225,10 @@ fn place(matter: &FlagGroup, record: &StationRecord) -> String {
     }
 }
 
+/// Things of a list that a page shows; the rest is counted.
+const LISTED: usize = 400;
+/// What was said last of a thing that stands in a list; its own page has all.
+const SAID: usize = 3;
 /// Findings under a cause that a page lists; the rest is counted by the cause itself.
 const UNDER: usize = 60;
 
@@ -250,13 +260,15 @@ fn item(matter: &FlagGroup, record: &StationRecord, all: &[FlagGroup], remarks: 
         reason: f.flag.reason.clone(),
     };
     let several = matter.flags.len() > 1;
+    let mut said: Vec<_> = matter.flags.iter().flat_map(|f| evidence::said(remarks, f, offset)).collect();
     let (start, end) = matter.cause.as_ref().map_or((lead.flag.start, lead.flag.end), |c| (c.start, c.end));
     Item {
         against: matter.cause.as_ref().map_or_else(String::new, |c| c.against.clone()),
         mend: matter.cause.as_ref().filter(|c| c.mend.is_some()).map(|c| c.id),
         under: matter.flags.iter().filter(|_| several).take(UNDER).map(under).collect(),
         like,
-        said: matter.flags.iter().flat_map(|f| evidence::said(remarks, f, offset)).collect(),
+        said_before: said.len().saturating_sub(SAID),
+        said: said.split_off(said.len().saturating_sub(SAID)),
         own: lead.is_own(),
         lead: lead.id,
         stream: lead.stream_id,
