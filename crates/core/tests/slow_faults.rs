@@ -181,6 +181,33 @@ fn a_probe_that_sleeps_through_rain_is_told_and_one_that_the_water_did_not_reach
 }
 
 #[test]
+fn a_rain_that_a_twin_does_not_feel_either_and_one_that_is_seldom_felt_are_let_pass() {
+    let gauge = rain();
+    let deaf = |seed: i64, storms: &'static [i64]| {
+        series(move |i| rounded(0.2 + wetting(i, storms, 2, 0.1) + 6e-4 * noise(seed, i), 1e-4))
+    };
+    let below = moisture(16, 12, 0.07);
+    let of = |a: &Series, twin: Option<&Series>| {
+        let mut all = vec![
+            channel(a, Quantity::WaterContent, "8 cm", 8.0),
+            channel(&below, Quantity::WaterContent, "30 cm", 30.0),
+            channel(&gauge, Quantity::Rain, "gauge", 0.0),
+        ];
+        all.extend(twin.map(|t| channel(t, Quantity::WaterContent, "8 cm b", 8.4)));
+        counts(&alone(&all, Test::MissesRain))[0]
+    };
+    let (one, other, well) = (deaf(17, &STORMS[..6]), deaf(18, &STORMS[..6]), deaf(19, &STORMS));
+    assert_eq!(of(&one, None), 2);
+    assert_eq!(of(&one, Some(&well)), 2, "its twin felt what it missed");
+    assert_eq!(
+        of(&one, Some(&other)),
+        0,
+        "two probes at one depth do not fail at the same rain: it did not come there"
+    );
+    assert_eq!(of(&deaf(20, &STORMS[..3]), None), 0, "a probe that usually does not answer has nothing to miss");
+}
+
+#[test]
 fn a_deep_probe_that_wets_first_is_told_after_a_second_rain() {
     let gauge = rain();
     let upper = moisture(13, 16, 0.1);

@@ -98,7 +98,13 @@ impl<'a> Channel<'a> {
 
 /// "0.287 m³/m³": a value with the decimals and the unit of its quantity.
 pub(super) fn written(quantity: Quantity, value: f64) -> String {
-    let number = format_value(value, quantity.decimals());
+    let least = 0.1f64.powi(i32::try_from(quantity.decimals()).unwrap_or(0));
+    // What is more than nothing is not told as nothing.
+    let number = if value > 0.0 && value < 0.5 * least {
+        format!("under {}", format_value(least, quantity.decimals()))
+    } else {
+        format_value(value, quantity.decimals())
+    };
     let unit = crate::units::unit_for_people(quantity.unit());
     if unit.is_empty() { number } else { format!("{number}\u{a0}{unit}") }
 }
@@ -190,5 +196,19 @@ impl<'a> StationContext<'a> {
             let apart = own.depth_cm.zip(other.depth_cm).map(|(a, b)| (a - b).abs())?;
             (own.quantity == other.quantity && apart <= SAME_CM).then_some(other)
         })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_little_is_not_told_as_nothing() {
+        let of = |v| written(Quantity::WaterContent, v);
+        assert_eq!(of(0.000_18), "under 0.001\u{a0}m³/m³");
+        assert_eq!(of(0.000_6), "0.001\u{a0}m³/m³");
+        assert_eq!([of(0.0), of(-0.000_18)], ["0.000\u{a0}m³/m³", "0.000\u{a0}m³/m³"]);
+        assert_eq!(written(Quantity::SoilTemperature, 0.04), "under 0.1\u{a0}°C");
     }
 }

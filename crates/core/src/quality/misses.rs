@@ -61,7 +61,8 @@ pub(super) fn misses(whole: &Whole<'_>, own: &MissesRainSettings) -> Vec<Told> {
         let share = felt as f64 / asked.max(1) as f64;
         // A deeper probe must be one that nearly always answers: much rain stays above it.
         let least = if probe.depth <= SHALLOW_CM { own.answers } else { own.answers.max(ALWAYS) };
-        if asked < LEAST_STORMS || share < least {
+        // A probe that usually does not answer has nothing to miss.
+        if asked < LEAST_STORMS || share < least || usual <= probe.nothing {
             continue;
         }
         for (s, storm) in storms.iter().enumerate() {
@@ -76,6 +77,14 @@ pub(super) fn misses(whole: &Whole<'_>, own: &MissesRainSettings) -> Vec<Told> {
             };
             let others = all.iter().zip(&usual_rises).filter(felt).map(|(other, _)| other);
             let deeper = others.clone().find(|other| other.depth >= probe.depth - 1.0);
+            // What a twin does not feel either did not come to this depth.
+            let twin = |other: &&Answers<'_>| {
+                let beside = other.index != probe.index && (other.depth - probe.depth).abs() <= 1.0;
+                beside && other.of.channel.quantity == probe.of.channel.quantity && other.rose(s) == Some(false)
+            };
+            if all.iter().any(|other| twin(&other)) {
+                continue;
+            }
             let most = probe.depth <= SHALLOW_CM && share >= ALWAYS && storm.mm >= MUCH * own.rain_mm;
             if let Some(witness) = deeper.or_else(|| others.clone().next().filter(|_| most)).filter(|_| silent) {
                 told.extend(tell(whole, probe, storm, (answer.rise, usual, share), witness));
