@@ -13,6 +13,7 @@ use actix_web::{HttpRequest, HttpResponse, ResponseError};
 use askama::Template;
 use ebrel_app::planning::PlanError;
 use ebrel_core::roles::Role;
+use ebrel_core::series::WindowError;
 use ebrel_store::StoreError;
 use thiserror::Error;
 
@@ -84,6 +85,12 @@ fn not_allowed(role: Option<Role>) -> String {
 impl From<Wait> for Problem {
     fn from(wait: Wait) -> Self {
         Self::Slowly(wait.seconds)
+    }
+}
+
+impl From<WindowError> for Problem {
+    fn from(error: WindowError) -> Self {
+        Self::Refused(error.to_string())
     }
 }
 

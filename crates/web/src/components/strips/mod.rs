@@ -1,10 +1,9 @@
 //! A station drawn: its section beside the strips of its record.
 
 use super::section::{Placed, Section};
-use crate::shell::errors::Problem;
 use ebrel_app::record::StationRecord;
 use ebrel_app::window::strip_id;
-use ebrel_core::series::Window;
+use ebrel_core::series::{Window, WindowError};
 use ebrel_core::units::UnixSeconds;
 use serde::Deserialize;
 
@@ -22,10 +21,9 @@ pub struct Asked {
 }
 
 impl Asked {
-    /// As a window that can be thinned to; a sentence if it is none.
-    pub fn window(&self) -> Result<Window, Problem> {
+    /// As a window that can be thinned to; why not, if it is none.
+    pub fn window(&self) -> Result<Window, WindowError> {
         Window::new(UnixSeconds(self.from), UnixSeconds(self.to), self.columns)
-            .map_err(|e| Problem::Refused(e.to_string()))
     }
 }
 
