@@ -16,8 +16,9 @@
 //! * [`bench`]: a calibration run as it is typed, read and led on.
 //! * [`acceptance`], [`batch`]: a new probe in air, in water and in a bucket; probes side by side.
 //! * [`tension`]: resistive blocks and kilopascal; soaking; a block's own curve from a drying pot.
+//! * [`findings`]: a station's believed readings become answers: storage, fronts, heat, treatments, thresholds.
 //! * [`field`]: the log of the day at the hole, a reading judged there, settling, and what a clock really said.
-//! * [`soil_water`]: how much water a soil holds, by its texture.
+//! * [`water`]: what a soil holds by its texture, what a profile stores, what the air takes.
 //! * [`roles`]: what a person may do in a study.
 //! * [`soil`]: the horizons of a place; which one a probe is in.
 //! * [`statistics`]: the few robust and parametric estimates that the rooms above share.
@@ -28,6 +29,7 @@ pub mod bench;
 pub mod calibration;
 pub mod drafts;
 pub mod field;
+pub mod findings;
 pub mod geometry;
 pub mod network;
 pub mod planning;
@@ -39,9 +41,10 @@ pub mod roles;
 pub mod sampling;
 pub mod series;
 pub mod soil;
-pub mod soil_water;
+
 pub mod statistics;
 pub mod sun;
 pub mod temperature;
 pub mod tension;
 pub mod units;
+pub mod water;

@@ -124,7 +124,7 @@ impl Curve {
         self.coefficients_z.iter().rev().fold(0.0, |sum, c| sum * z + c)
     }
 
-    fn z(&self, x: f64) -> f64 {
+    pub(crate) fn z(&self, x: f64) -> f64 {
         let taken = if self.root { x.max(0.0).sqrt() } else { x };
         (taken - self.centre) / self.scale
     }

@@ -3,8 +3,8 @@
 use super::judge::{Action, Rule, RuleKind, SoilVerdict};
 use crate::calibration::Curve;
 use crate::soil::Horizon;
-use crate::soil_water::Retention;
 use crate::units::{Quantity, format_value, unit_for_people};
+use crate::water::Retention;
 use serde::{Deserialize, Serialize};
 
 /// What is known of the weather before the day.

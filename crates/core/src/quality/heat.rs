@@ -2,10 +2,10 @@
 
 use super::definition::settings;
 use super::exchange::ports;
-use super::hourly::DailyWave;
 use super::scene::{Told, Whole};
 use super::screened::Screened;
 use super::{Definition, Evidence, Flag, HeatEvidence};
+use crate::series::DailyWave;
 use crate::statistics::median;
 use crate::units::{Grade, Quantity};
 

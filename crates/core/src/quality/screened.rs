@@ -1,8 +1,8 @@
 //! A channel as later tests see it: with found faults taken out.
 
-use super::hourly::{DailyWave, Hours, daily_waves};
 use super::{Channel, Flag, Noise};
 use crate::series::View;
+use crate::series::{DailyWave, Hours, daily_waves};
 use crate::statistics::quantile;
 use crate::units::Quantity;
 use std::borrow::Cow;

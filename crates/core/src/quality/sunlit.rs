@@ -2,11 +2,11 @@
 
 use super::context::written;
 use super::definition::settings;
-use super::hourly::Hours;
 use super::scene::Scene;
 use super::screened::runs;
 use super::water::nearest;
 use super::{Definition, Evidence, Flag, SunlitEvidence};
+use crate::series::Hours;
 use crate::statistics::{mad_sigma, median};
 use crate::sun::{SunTimes, sun_times};
 use crate::units::{Grade, Quantity, SpanSeconds};

@@ -6,10 +6,12 @@
 
 mod believed;
 mod history;
+mod hourly;
 mod thin;
 
 pub use believed::{Belief, Believed, BelievedReading, LeftOut};
 pub use history::{CalibrationHistory, DatedCurve};
+pub use hourly::{DailyWave, Hours, MeanWave, daily_waves, day_by_day, mean_wave};
 pub use thin::{Columns, Window, WindowError, sum_columns, thin};
 
 use crate::field::Clock;

@@ -23,7 +23,7 @@ impl Retention {
     /// clay; beyond, the figures are an extrapolation that a caller must mark.
     ///
     /// ```
-    /// use ebrel_core::soil_water::Retention;
+    /// use ebrel_core::water::Retention;
     /// let loam = Retention::of_texture(0.4, 0.2, 2.5);
     /// assert!((loam.wilting - 0.137_023_6).abs() < 1e-9);
     /// assert!((loam.field_capacity - 0.279_610_164_941).abs() < 1e-9);

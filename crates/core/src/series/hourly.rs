@@ -1,13 +1,13 @@
-//! A record by the hour, and the daily wave in it: what the slow tests look at.
+//! A record by the hour, and the daily wave in it: what slow tests and findings look at.
 
-use crate::series::View;
+use super::View;
 use crate::statistics::median;
 use nalgebra::{Matrix4, Vector4};
 use std::f64::consts::TAU;
 
 /// Hourly means of a record; an hour without a reading has none.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Hours {
+pub struct Hours {
     /// The first hour, counted from 1970.
     pub first: i64,
     /// One mean an hour, NaN where there is none: a year is 8,760 of them.
@@ -49,6 +49,11 @@ impl Hours {
         self.means.len()
     }
 
+    /// Whether there is none.
+    pub const fn is_empty(&self) -> bool {
+        self.means.is_empty()
+    }
+
     /// The mean of an hour, NaN if there is none.
     pub fn at(&self, hour: i64) -> f64 {
         let i = usize::try_from(hour - self.first).ok();
@@ -70,7 +75,7 @@ impl Hours {
 
     /// First and last day, counted from 1970, that the record touches.
     pub fn days(&self) -> std::ops::Range<i64> {
-        if self.means.is_empty() {
+        if self.is_empty() {
             return 0..0;
         }
         self.first.div_euclid(24)..(self.first + self.means.len() as i64 - 1).div_euclid(24) + 1
@@ -79,7 +84,7 @@ impl Hours {
 
 /// The wave of 24 h in two days around the noon of a day.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) struct DailyWave {
+pub struct DailyWave {
     /// Part that peaks at midnight UTC, in the channel's unit.
     pub cos: f64,
     /// Part that peaks at 6 h UTC.
@@ -113,7 +118,7 @@ const ENOUGH: usize = 40;
 
 /// The daily wave of each day of [`Hours::days`], by least squares of level, trend and one harmonic of 24 h over the 48 hours
 /// around its noon (van Wijk & de Vries 1963: a periodic wave in the soil); `None` where more than 8 hours are missing.
-pub(super) fn daily_waves(hours: &Hours) -> Vec<Option<DailyWave>> {
+pub fn daily_waves(hours: &Hours) -> Vec<Option<DailyWave>> {
     let table: [(f64, f64); 24] = std::array::from_fn(|h| {
         let angle = TAU * h as f64 / 24.0;
         (angle.cos(), angle.sin())

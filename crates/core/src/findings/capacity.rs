@@ -1,0 +1,103 @@
+//! Field capacity as a record has it: what stays a day or two after big rains.
+
+use super::front::arrivals;
+use super::profile::Profile;
+use super::wetting::Fall;
+use crate::statistics::{median, quantile};
+use crate::units::{SpanSeconds, UnixSeconds};
+
+/// Field capacity at one level, as seen.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Capacity {
+    /// Median over the rains, m³/m³.
+    pub median: f64,
+    /// Lowest and highest of them, without the outermost twentieths where there are at least twenty.
+    pub spread: (f64, f64),
+    /// Each rain's end, and the mean content from 24 to 48 h after it.
+    pub rains: Vec<(UnixSeconds, f64)>,
+}
+
+const DAY: SpanSeconds = SpanSeconds(86_400);
+const TWO_DAYS: SpanSeconds = SpanSeconds(2 * 86_400);
+/// More rain than this within the two days spoils them, mm.
+const MOST_MM: f64 = 1.0;
+
+/// Mean content from 24 to 48 h after each fall of at least `least_mm` that reached the level and after which the two days stayed dry; one
+/// entry a level, `None` where no such fall was seen. `rain` is that of [`super::sums`]; steps of which no gauge tells count as dry only
+/// if they are fewer than a tenth.
+#[must_use]
+pub fn capacity_as_seen(profile: &Profile<'_>, rain: &[f64], falls: &[Fall], least_mm: f64) -> Vec<Option<Capacity>> {
+    let grid = &profile.grid;
+    let mut seen: Vec<Vec<(UnixSeconds, f64)>> = vec![Vec::new(); profile.levels.len()];
+    for (k, fall) in falls.iter().enumerate().filter(|(_, f)| f.mm >= least_mm) {
+        let after = grid.between(fall.end + SpanSeconds(1), fall.end + TWO_DAYS);
+        let of = &rain[after.clone()];
+        let fallen: f64 = of.iter().filter(|mm| mm.is_finite()).sum();
+        let silent = of.iter().filter(|mm| mm.is_nan()).count();
+        // Water that was given stands in no gauge.
+        let given = falls.get(k + 1).is_some_and(|next| next.start < fall.end + TWO_DAYS);
+        let whole = after.len() >= grid.steps(TWO_DAYS) - 1;
+        if !whole || fallen > MOST_MM || silent * 10 > of.len() || given {
+            continue;
+        }
+        let window = grid.between(fall.start, fall.end + DAY);
+        let came = arrivals(profile, window.start.saturating_sub(1), window);
+        let second = grid.between(fall.end + DAY, fall.end + TWO_DAYS);
+        for (level, _) in came.iter().enumerate().filter(|(_, a)| a.is_some()) {
+            let known: Vec<f64> =
+                profile.levels[level].values[second.clone()].iter().copied().filter(|v| v.is_finite()).collect();
+            if known.len() * 10 >= second.len() * 8 {
+                seen[level].push((fall.end, known.iter().sum::<f64>() / known.len() as f64));
+            }
+        }
+    }
+    seen.into_iter().map(capacity).collect()
+}
+
+fn capacity(rains: Vec<(UnixSeconds, f64)>) -> Option<Capacity> {
+    let mut contents: Vec<f64> = rains.iter().map(|r| r.1).collect();
+    let outer = if contents.len() >= 20 { 0.05 } else { 0.0 };
+    let spread = (quantile(&mut contents, outer)?, quantile(&mut contents, 1.0 - outer)?);
+    Some(Capacity { median: median(&mut contents)?, spread, rains })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::profile::testing::profile;
+    use super::super::wetting::{WettingRules, falls};
+    use super::*;
+
+    /// Four rains of 20 mm, five days apart; the content rises to 0.4 and drains to 0.3 with a half time of 6 h. The deep level does not move.
+    fn world(extra: impl Fn(usize) -> f64) -> (Profile<'static>, Vec<f64>) {
+        let n = 96 * 22;
+        let since = |i: usize| i.checked_sub(96).map(|k| k % 480);
+        let top = (0..n).map(|i| since(i).map_or(0.25, |s| 0.3 + 0.1 * 0.5f64.powf(s as f64 / 24.0))).collect();
+        let rain = (0..n).map(|i| if since(i) == Some(0) { 20.0 } else { extra(i) }).collect();
+        (profile(900, &[(10.0, top), (60.0, vec![0.33; n])]), rain)
+    }
+
+    #[test]
+    fn what_stays_after_a_day_is_field_capacity_where_the_front_came() {
+        let (p, rain) = world(|_| 0.0);
+        let falls = falls(&p.grid, &rain, &WettingRules::default());
+        let seen = capacity_as_seen(&p, &rain, &falls, 10.0);
+        let top = seen[0].as_ref().unwrap();
+        assert_eq!(top.rains.len(), 4);
+        assert!(
+            (0.300..0.304).contains(&top.median) && top.spread.0 <= top.median && top.median <= top.spread.1,
+            "{top:?}"
+        );
+        assert_eq!(seen[1], None);
+        assert!(capacity_as_seen(&p, &rain, &falls, 25.0)[0].is_none());
+    }
+
+    #[test]
+    fn rain_or_a_silent_gauge_within_two_days_spoils_them() {
+        let (p, rain) = world(|i| if i % 480 == 150 { 2.0 } else { 0.0 });
+        let known = falls(&p.grid, &rain, &WettingRules::default());
+        assert_eq!(capacity_as_seen(&p, &rain, &known, 10.0)[0], None);
+        let (p, rain) = world(|i| if i % 480 > 120 && i % 480 < 180 { f64::NAN } else { 0.0 });
+        let known = falls(&p.grid, &rain, &WettingRules::default());
+        assert_eq!(capacity_as_seen(&p, &rain, &known, 10.0)[0], None);
+    }
+}

@@ -1,0 +1,346 @@
+//! Water stored in a profile, with an uncertainty of which most is the same from one reading to the next.
+//!
+//! Three things make a depth of water uncertain:
+//! * the *calibration* of each probe: its coefficients are the same for all of its readings (and for all probes that share it), so that
+//!   much of it falls out of a change;
+//! * the *seat*: a probe's own offset in its soil, taken as large as the scatter of the reference samples about the curve; it stays as it is and
+//!   falls out of a change between two readings of one probe;
+//! * the *shape*: between two probes the content is taken as linear; the truth is only held to lie between the two.
+
+use super::Z95;
+use super::profile::Profile;
+use crate::calibration::Curve;
+use crate::statistics::t_quantile;
+use crate::water::{DepthError, layer_weights};
+
+/// 95 % half width that is assumed where a probe works its content out itself, by its maker's curve, or a calibration came without an
+/// uncertainty, m³/m³ (what makers' curves usually claim).
+pub const FACTORY_HALF_WIDTH: f64 = 0.03;
+
+/// How far the content above the first probe and below the last one may be off its own at least, m³/m³ (half range).
+const END_RANGE: f64 = 0.02;
+
+/// More coefficients than these no curve has.
+const MOST: usize = 10;
+
+/// One probe's share of the storage.
+struct Part<'p> {
+    level: usize,
+    values: &'p [f64],
+    raw: &'p [f64],
+    /// From an index on: number of the curve in `Curves`, and its seat's standard deviation, m³/m³.
+    pieces: Vec<(usize, Option<usize>, f64)>,
+}
+
+impl Part<'_> {
+    fn piece(&self, i: usize) -> (Option<usize>, f64) {
+        let at = self.pieces.partition_point(|p| p.0 <= i);
+        at.checked_sub(1).map_or((None, FACTORY_HALF_WIDTH / Z95), |k| (self.pieces[k].1, self.pieces[k].2))
+    }
+}
+
+/// Water stored at one time.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Stored {
+    /// Depth of water, mm.
+    pub mm: f64,
+    /// Standard uncertainty by calibrations and seats, mm.
+    pub calibration: f64,
+    /// Standard uncertainty by the shape between probes, mm.
+    pub shape: f64,
+}
+
+impl Stored {
+    /// 95 % half width, mm.
+    #[must_use]
+    pub fn half_width(&self) -> f64 {
+        Z95 * self.calibration.hypot(self.shape)
+    }
+}
+
+/// A change of storage.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Change {
+    /// Change, mm.
+    pub mm: f64,
+    /// 95 % half width, mm: what both moments share has fallen out.
+    pub half_width: f64,
+}
+
+/// Water stored through time.
+pub struct StorageSeries<'p> {
+    /// Down to here, cm.
+    pub bottom_cm: f64,
+    /// mm of water that a unit of content at each level stands for.
+    pub weights: Vec<f64>,
+    /// Depth of water at each time, mm; NaN where a level that counts has a gap.
+    pub mm: Vec<f64>,
+    /// Whether some probe has no calibration with an uncertainty, so that [`FACTORY_HALF_WIDTH`] was assumed.
+    pub assumes_factory: bool,
+    depths: Vec<f64>,
+    parts: Vec<Part<'p>>,
+    curves: Vec<&'p Curve>,
+}
+
+impl<'p> StorageSeries<'p> {
+    /// Storage of a profile down to `bottom_cm` by [`layer_weights`].
+    ///
+    /// # Errors
+    /// [`DepthError`] as there.
+    pub fn of(profile: &'p Profile<'_>, bottom_cm: f64) -> Result<Self, DepthError> {
+        let weights = layer_weights(&profile.depths(), bottom_cm)?;
+        let mut mm = vec![0.0; profile.grid.len()];
+        for (level, weight) in profile.levels.iter().zip(&weights).filter(|(_, w)| **w > 0.0) {
+            mm.iter_mut().zip(&level.values).for_each(|(s, v)| *s += weight * v);
+        }
+        let mut series = Self {
+            bottom_cm,
+            weights,
+            mm,
+            assumes_factory: false,
+            depths: profile.depths(),
+            parts: Vec::new(),
+            curves: Vec::new(),
+        };
+        for (level, of) in profile.levels.iter().enumerate() {
+            if series.weights[level] <= 0.0 {
+                continue;
+            }
+            for track in &of.tracks {
+                let pieces = track.curves.iter().map(|(from, curve)| {
+                    let (known, seat) = series.curve(curve);
+                    (*from, known, seat)
+                });
+                let pieces: Vec<_> = pieces.collect();
+                series.assumes_factory |= pieces.is_empty();
+                series.parts.push(Part { level, values: &track.values, raw: &track.raw, pieces });
+            }
+        }
+        Ok(series)
+    }
+
+    /// Number of a curve, and the standard deviation of a seat by it. Equal curves are one: their coefficients err together.
+    fn curve(&mut self, curve: &'p Curve) -> (Option<usize>, f64) {
+        let Some(residual) = curve.residual_sd else {
+            self.assumes_factory = true;
+            return (None, FACTORY_HALF_WIDTH / Z95);
+        };
+        // Student's t of few samples, as a wider standard deviation.
+        let seat = residual * t_95(curve.df) / Z95;
+        if !curve.has_covariance() || curve.coefficients_z.len() > MOST {
+            return (None, seat);
+        }
+        let known = self.curves.iter().position(|c| *c == curve).unwrap_or_else(|| {
+            self.curves.push(curve);
+            self.curves.len() - 1
+        });
+        (Some(known), seat)
+    }
+
+    /// Weight of each part at a time: twins share that of their level. 0 for one without a value.
+    fn shares(&self, i: usize) -> impl Iterator<Item = (usize, &Part<'p>, f64)> {
+        let here = move |part: &Part<'_>| part.values[i].is_finite();
+        self.parts.iter().enumerate().filter(move |(_, p)| here(p)).map(move |(k, part)| {
+            let twins = self.parts.iter().filter(|p| p.level == part.level && here(p)).count();
+            (k, part, self.weights[part.level] / twins as f64)
+        })
+    }
+
+    /// Adds, with a sign, the gradient of the storage by each curve's coefficients, and the weights of each seat.
+    fn gradient(&self, i: usize, sign: f64, into: &mut Gradient) {
+        for (k, part, weight) in self.shares(i) {
+            let (curve, seat) = part.piece(i);
+            // A seat is that of a probe under one calibration.
+            let piece = part.pieces.partition_point(|p| p.0 <= i);
+            into.seat((k, piece), sign * weight, seat);
+            if let Some(number) = curve {
+                let of = self.curves[number];
+                let (z, mut power) = (of.z(part.raw[i]), sign * weight);
+                for c in &mut into.curves[number][..of.coefficients_z.len()] {
+                    *c += power;
+                    power *= z;
+                }
+            }
+        }
+    }
+
+    fn variance(&self, of: &Gradient) -> f64 {
+        let curves = self.curves.iter().zip(&of.curves).map(|(curve, g)| {
+            let scale = curve.residual_sd.unwrap_or(0.0) * t_95(curve.df) / Z95;
+            let rows = curve.unscaled_covariance_z.iter().zip(g);
+            let form: f64 = rows.map(|(row, gi)| gi * row.iter().zip(g).map(|(c, gj)| c * gj).sum::<f64>()).sum();
+            form.max(0.0) * scale * scale
+        });
+        let seats = of.seats.iter().map(|(_, weight, sd)| (weight * sd).powi(2));
+        curves.chain(seats).sum()
+    }
+
+    /// Standard deviation of what the shape between probes may do to a profile of contents, or of changes of contents, mm. Between two
+    /// probes the mean may lie anywhere between both; above the first and below the last it may go on as far as the line there does.
+    fn shape(&self, theta: &[f64], end_range: f64) -> f64 {
+        let n = theta.len().min(self.depths.len());
+        let counts: Vec<usize> = (0..n).filter(|i| self.weights[*i] > 0.0).collect();
+        let mut square = 0.0;
+        for pair in counts.windows(2) {
+            let (a, b) = (pair[0], pair[1]);
+            let thick = 10.0 * (self.depths[b].min(self.bottom_cm) - self.depths[a]);
+            square += ((theta[b] - theta[a]) * thick).powi(2) / 12.0;
+        }
+        let mut end = |at: usize, inward: Option<usize>, thick_cm: f64| {
+            let slope = inward.map_or(0.0, |i| (theta[at] - theta[i]) / (self.depths[at] - self.depths[i]).abs());
+            // Half way out the line has gone half of its way.
+            let range = (slope.abs() * thick_cm / 2.0).max(end_range);
+            square += (range * 10.0 * thick_cm).powi(2) / 3.0;
+        };
+        if let (Some(first), Some(last)) = (counts.first(), counts.last()) {
+            end(*first, counts.get(1).copied(), self.depths[*first].min(self.bottom_cm));
+            end(*last, counts.len().checked_sub(2).map(|i| counts[i]), (self.bottom_cm - self.depths[*last]).max(0.0));
+        }
+        square.sqrt()
+    }
+
+    fn theta(&self, i: usize) -> Vec<f64> {
+        let mut theta = vec![0.0; self.depths.len()];
+        for (_, part, weight) in self.shares(i) {
+            theta[part.level] += part.values[i] * weight / self.weights[part.level];
+        }
+        theta
+    }
+
+    /// What is stored at a time; `None` where a level that counts has a gap.
+    #[must_use]
+    pub fn at(&self, i: usize) -> Option<Stored> {
+        let mm = self.mm[i];
+        mm.is_finite().then(|| {
+            let mut gradient = Gradient::of(self.curves.len());
+            self.gradient(i, 1.0, &mut gradient);
+            Stored { mm, calibration: self.variance(&gradient).sqrt(), shape: self.shape(&self.theta(i), END_RANGE) }
+        })
+    }
+
+    /// How much was gained from one time to another; what the calibrations err at both falls out.
+    #[must_use]
+    pub fn change(&self, from: usize, to: usize) -> Option<Change> {
+        let mm = self.mm[to] - self.mm[from];
+        mm.is_finite().then(|| {
+            let mut gradient = Gradient::of(self.curves.len());
+            self.gradient(from, -1.0, &mut gradient);
+            self.gradient(to, 1.0, &mut gradient);
+            let (a, b) = (self.theta(from), self.theta(to));
+            let change: Vec<f64> = a.iter().zip(&b).map(|(a, b)| b - a).collect();
+            let half_width = Z95 * self.variance(&gradient).sqrt().hypot(self.shape(&change, 0.0));
+            Change { mm, half_width }
+        })
+    }
+}
+
+/// Student's t of a two-sided 95 % interval.
+pub(super) fn t_95(df: usize) -> f64 {
+    use std::sync::OnceLock;
+    const KNOWN: usize = 64;
+    static T: OnceLock<Vec<f64>> = OnceLock::new();
+    let known = T.get_or_init(|| (0..KNOWN).map(|df| t_quantile(0.975, df)).collect());
+    known.get(df).copied().unwrap_or(Z95)
+}
+
+/// How the storage depends on coefficients and on seats.
+struct Gradient {
+    curves: Vec<[f64; MOST]>,
+    /// Of each seat: which one, weight, standard deviation.
+    seats: Vec<((usize, usize), f64, f64)>,
+}
+
+impl Gradient {
+    fn of(curves: usize) -> Self {
+        Self { curves: vec![[0.0; MOST]; curves], seats: Vec::with_capacity(8) }
+    }
+
+    fn seat(&mut self, which: (usize, usize), weight: f64, sd: f64) {
+        match self.seats.iter_mut().find(|s| s.0 == which) {
+            Some(known) => known.1 += weight,
+            None => self.seats.push((which, weight, sd)),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::grid::{Counts, Grid, Track};
+    use super::super::profile::testing::profile;
+    use super::*;
+    use crate::calibration::{Form, Intercept, PolynomialFit};
+    use crate::statistics::testing::assert_close;
+    use crate::units::{SpanSeconds, UnixSeconds};
+
+    fn curve() -> Curve {
+        let x = [850.0, 1012.0, 1175.0, 1340.0, 1496.0, 1658.0, 1820.0];
+        let y = [0.052, 0.098, 0.151, 0.199, 0.262, 0.318, 0.389];
+        Curve::from_fit(&PolynomialFit::new(&x, &y, 2, Intercept::Free).unwrap(), Form::Quadratic)
+    }
+
+    fn calibrated<'c>(levels: &[(f64, Vec<f64>, &'c Curve)]) -> Profile<'c> {
+        let n = levels[0].1.len() as i64;
+        let grid = Grid::over(UnixSeconds(900), UnixSeconds(n * 900), SpanSeconds(900)).unwrap();
+        let tracks = levels.iter().map(|(depth_cm, raw, curve)| Track {
+            name: String::new(),
+            depth_cm: *depth_cm,
+            values: raw.iter().map(|r| curve.theta(*r)).collect(),
+            raw: raw.clone(),
+            curves: vec![(0, *curve)],
+            counts: Counts::default(),
+        });
+        Profile::of(grid, tracks.collect(), |_| None)
+    }
+
+    #[test]
+    fn one_probe_is_as_uncertain_as_its_curve_says() {
+        let c = curve();
+        let p = calibrated(&[(20.0, vec![1250.0, 1600.0], &c)]);
+        let s = StorageSeries::of(&p, 20.0).unwrap();
+        let stored = s.at(0).unwrap();
+        assert_close(stored.mm, 200.0 * c.theta(1250.0), 1e-12);
+        assert_close(stored.calibration * Z95, 200.0 * c.half_width(1250.0).unwrap(), 1e-9);
+        assert!(!s.assumes_factory && stored.half_width() > stored.calibration * Z95);
+    }
+
+    #[test]
+    fn a_change_is_known_better_than_a_level_and_no_change_is_certain() {
+        let c = curve();
+        let p = calibrated(&[(10.0, vec![1200.0, 1250.0, 1200.0], &c), (30.0, vec![1400.0, 1430.0, 1400.0], &c)]);
+        let s = StorageSeries::of(&p, 40.0).unwrap();
+        let change = s.change(0, 1).unwrap();
+        assert_close(change.mm, s.mm[1] - s.mm[0], 1e-12);
+        assert!(change.half_width < 0.3 * s.at(0).unwrap().half_width(), "{change:?} {:?}", s.at(0));
+        assert!(s.change(0, 2).unwrap().half_width < 1e-9);
+    }
+
+    #[test]
+    fn probes_of_one_calibration_err_together() {
+        let c = curve();
+        let other = Curve { centre: c.centre + 1e-9, ..c.clone() };
+        let at = |second: &Curve| {
+            let p = calibrated(&[(10.0, vec![1700.0], &c), (30.0, vec![1700.0], second)]);
+            StorageSeries::of(&p, 40.0).unwrap().at(0).unwrap().calibration
+        };
+        assert!(at(&c) > 1.02 * at(&other), "{} {}", at(&c), at(&other));
+    }
+
+    #[test]
+    fn without_a_calibration_the_makers_claim_is_assumed_and_said() {
+        let p = profile(900, &[(10.0, vec![0.2, f64::NAN]), (30.0, vec![0.3, 0.3])]);
+        let s = StorageSeries::of(&p, 30.0).unwrap();
+        assert!(s.assumes_factory && s.at(1).is_none() && s.change(0, 1).is_none());
+        let stored = s.at(0).unwrap();
+        assert_close(stored.mm, 200.0 * 0.2 + 100.0 * 0.3, 1e-12);
+        assert_close(stored.calibration * Z95, FACTORY_HALF_WIDTH * 200f64.hypot(100.0), 1e-9);
+        assert!(matches!(StorageSeries::of(&p, 0.0), Err(DepthError::Bottom)));
+    }
+
+    #[test]
+    fn twins_halve_what_is_their_own() {
+        let one = profile(900, &[(20.0, vec![0.2])]);
+        let two = profile(900, &[(20.0, vec![0.2]), (20.0, vec![0.2])]);
+        let sd = |p: &Profile<'_>| StorageSeries::of(p, 20.0).unwrap().at(0).unwrap().calibration;
+        assert_close(sd(&one) / sd(&two), 2f64.sqrt(), 1e-12);
+    }
+}
