@@ -37,6 +37,7 @@ pub mod recipes;
 pub mod register;
 pub mod remarks;
 pub mod repairs;
+pub mod responses;
 pub mod runs;
 pub mod safety;
 pub mod sessions;
