@@ -2,6 +2,7 @@
 //!
 //! [`Ground`] holds what the computations of `ebrel_core::findings` ask for; everything says how many readings were left out.
 
+mod air;
 mod beside;
 mod ground;
 mod heat;
@@ -10,10 +11,11 @@ mod picture;
 mod responses;
 mod water;
 
+pub use air::{AirAsked, AirFindings, air};
 pub use beside::{Beside, BesideError, Question, beside, day_of, in_common};
 pub use ground::{Ground, Rain, Selection};
 pub use heat::{DepthMonth, HeatFindings, heat};
 pub use overview::{Coverage, DAYS, Now, StationPicture, picture};
 pub use picture::{ProfileData, What, profile_data};
 pub use responses::{Abscissa, PastedResponses, ResponseError, Responses, own_pairs, pasted_responses, responses};
-pub use water::{CAPACITY_MM, LevelCapacity, WaterAsked, WaterFindings, water};
+pub use water::{CAPACITY_MM, LevelCapacity, WaterAsked, WaterFindings, planned_sentinel, water};

@@ -226,4 +226,3 @@ fn frost(ground: &Ground<'_>, times: &[i64], window: &Window) -> Vec<Option<i32>
     };
     (0..window.columns()).map(|c| depth(c).map(|cm| (cm * 10.0).round() as i32)).collect()
 }
-

@@ -1,6 +1,7 @@
 //! Water in the profile of a station: storage, what each rain brought, drying, field capacity, what passed the sentinel.
 
 use super::ground::{Ground, Rain, Selection};
+use crate::planning::{PlanError, StationPlan};
 use crate::record::StationRecord;
 use ebrel_core::findings::{
     Capacity, Change, Counts, DrySpell, Profile, SeasonRates, StorageSeries, Stored, Wetting, WettingRules,
@@ -9,6 +10,7 @@ use ebrel_core::findings::{
 use ebrel_core::sun::{SunTimes, sun_times};
 use ebrel_core::units::{Quantity, UnixSeconds};
 use ebrel_core::water::{DepthError, Retention};
+use ebrel_store::Store;
 use ebrel_store::flags::StoredFlag;
 
 /// What is asked of a station's water.
@@ -189,4 +191,13 @@ fn sun_of(record: &StationRecord, offset: i64) -> (impl Fn(i64) -> Option<(UnixS
         }
     };
     (sun, place.is_some())
+}
+
+/// Depth of the sentinel by the station's plan, cm.
+///
+/// # Errors
+/// [`PlanError`] if the plan cannot be read.
+pub async fn planned_sentinel(store: &Store, station: i64) -> Result<Option<f64>, PlanError> {
+    let plan = StationPlan::load(store, station).await?;
+    Ok(plan.found.plan.buried().find(|(_, p)| p.sentinel).map(|(_, p)| p.depth_cm))
 }

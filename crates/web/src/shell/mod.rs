@@ -73,7 +73,7 @@ impl Room {
             (Self::Plan, _) | (_, None) => format!("/studies/{study}"),
             (Self::Record, Some(id)) => format!("/stations/{id}"),
             (Self::Review, Some(id)) => format!("/stations/{id}/review"),
-            (Self::Findings, Some(id)) => format!("/stations/{id}/export"),
+            (Self::Findings, Some(id)) => format!("/stations/{id}/findings"),
         }
     }
 }

@@ -4,7 +4,7 @@ use super::evidence::{Line, beside_it};
 use crate::components::trace::{Axes, Cloud, Point, cloud};
 use ebrel_app::record::{ChannelRecord, StationRecord};
 use ebrel_core::quality::Evidence;
-use ebrel_core::series::View;
+use ebrel_core::series::{MeanWave, View, day_by_day, mean_wave};
 use ebrel_core::sun::sun_height;
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
 use ebrel_store::flags::StoredFlag;

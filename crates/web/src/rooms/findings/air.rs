@@ -1,0 +1,184 @@
+//! What the air did: evapotranspiration, degree days, frost; and on how many days the soil was dry, by month.
+
+use super::frame::{Loaded, Tabs, loaded, month, number};
+use crate::shell::actor::Actor;
+use crate::shell::errors::Problem;
+use crate::shell::figures::fixed;
+use crate::shell::routes::{Least, Routes};
+use crate::shell::{Room, Shell, page};
+use crate::state::State;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use ebrel_app::findings::{AirAsked, AirFindings, air};
+use ebrel_core::roles::Role;
+use serde::Deserialize;
+
+pub fn routes(routes: &mut Routes<'_>) {
+    routes.get("/stations/{id}/findings/air", Least::Member(Role::Guest), show);
+}
+
+#[derive(Deserialize, Default)]
+struct Query {
+    base: Option<String>,
+    dry: Option<String>,
+    tension: Option<String>,
+}
+
+/// A month as shown; the last word is said of what is missing.
+struct Row {
+    name: String,
+    days: usize,
+    mean: String,
+    extremes: String,
+    degree_days: String,
+    frost: usize,
+    rain: String,
+    et: String,
+    dry: Vec<String>,
+}
+
+#[derive(Template)]
+#[template(path = "rooms/findings/air.html")]
+struct AirPage {
+    shell: Shell,
+    tabs: Tabs,
+    station: String,
+    id: i64,
+    answer: String,
+    missing: Vec<String>,
+    error: Option<String>,
+    base: String,
+    dry: String,
+    tension: String,
+    columns: Vec<String>,
+    rows: Vec<Row>,
+    how: Vec<String>,
+}
+
+/// Degrees above which plants are taken to grow, °C.
+const BASE_C: f64 = 5.0;
+
+async fn show(
+    state: web::Data<State>,
+    actor: Actor,
+    id: web::Path<i64>,
+    query: web::Query<Query>,
+) -> Result<HttpResponse, Problem> {
+    let place = state.heavy.take().await?;
+    let Loaded { record, neighbours, flags } = loaded(&state, *id).await?;
+    let (study, station) = (record.study.clone(), record.station.clone());
+    let tabs = Tabs::of(&record, "Air");
+    let shell = Shell::within(&state, &actor, "Air", Room::Findings, &study, Some(&station)).await?;
+    let q = query.into_inner();
+    let read = || -> Result<AirAsked, String> {
+        Ok(AirAsked {
+            base_c: number(q.base.as_deref(), "Base temperature", -5.0..=25.0)?.unwrap_or(BASE_C),
+            dry_below: number(q.dry.as_deref(), "Dry below", 0.0..=1.0)?,
+            tension_above: number(q.tension.as_deref(), "Tension above", 0.0..=2000.0)?,
+        })
+    };
+    let (asked, error) = match read() {
+        Ok(asked) => (asked, None),
+        Err(e) => (AirAsked { base_c: BASE_C, dry_below: None, tension_above: None }, Some(e)),
+    };
+    let found = place.run(move || air(&record, &neighbours, &flags, &asked)).await?;
+    let mut made = AirPage {
+        shell,
+        tabs,
+        station: station.name,
+        id: *id,
+        answer: String::new(),
+        missing: Vec::new(),
+        error,
+        base: fixed(asked.base_c, 1),
+        dry: asked.dry_below.map_or_else(String::new, |v| fixed(v, 3)),
+        tension: asked.tension_above.map_or_else(String::new, |v| fixed(v, 0)),
+        columns: Vec::new(),
+        rows: Vec::new(),
+        how: Vec::new(),
+    };
+    match found {
+        None => made.answer = "There are no readings here yet.".into(),
+        Some(found) => made.fill(&found, &asked),
+    }
+    page(&made)
+}
+
+impl AirPage {
+    fn fill(&mut self, found: &AirFindings, asked: &AirAsked) {
+        self.answer = answer(found);
+        if found.air_of.is_none() {
+            self.missing.push(
+                "No shielded thermometer of the air has readings here or at another station of the study.".into(),
+            );
+        }
+        if found.method.is_none() && found.air_of.is_some() {
+            self.missing.push(
+                "The latitude of the station is not known: no evapotranspiration. Give its place in the plan; the rest works without.".into(),
+            );
+        }
+        if !found.has_rain {
+            self.missing.push("No gauge tells of rain here or within 5 km.".into());
+        }
+        self.columns = found.dry.iter().map(|d| d.0.clone()).collect();
+        for (key, m) in found.months.iter().rev() {
+            let of =
+                |(sum, n): (f64, usize)| if n == 0 { "–".into() } else { format!("{} ({n}\u{a0}d)", fixed(sum, 0)) };
+            self.rows.push(Row {
+                name: month(*key),
+                days: m.days,
+                mean: if m.days == 0 { "–".into() } else { fixed(m.mean_c, 1) },
+                extremes: if m.days == 0 {
+                    "–".into()
+                } else {
+                    format!("{} to {}", fixed(m.extremes_c.0, 1), fixed(m.extremes_c.1, 1))
+                },
+                degree_days: if m.days == 0 { "–".into() } else { fixed(m.degree_days, 0) },
+                frost: m.frost_days,
+                rain: of(m.rain),
+                et: of(m.evapotranspiration),
+                dry: found
+                    .dry
+                    .iter()
+                    .map(|(_, months)| months.get(key).map_or_else(|| "–".into(), |(n, of)| format!("{n} of {of}")))
+                    .collect(),
+            });
+        }
+        let base = fixed(asked.base_c, 1);
+        self.how.push(format!(
+            "Days by the study's clock, of which nine tenths are known. Degree days: mean of a day's extremes less {base}\u{a0}°C, never below 0. \
+             Frost days: lowest air temperature below 0\u{a0}°C. Sums are over the days in brackets: a month with days missing is not made up."
+        ));
+        if let Some(method) = found.method {
+            self.how.push(format!("Reference evapotranspiration by {}.", method.words()));
+        }
+        if let Some(Some(of)) = &found.air_of {
+            self.how.push(format!("The air is that of {of}."));
+        }
+    }
+}
+
+fn answer(found: &AirFindings) -> String {
+    let years: Vec<i32> = found.months.keys().map(|k| k.0).collect();
+    let whole = years.iter().copied().filter(|y| years.iter().filter(|o| *o == y).count() == 12).max();
+    let Some(year) = whole.or_else(|| years.last().copied()) else {
+        return "Nothing is known of the air here.".into();
+    };
+    let of: Vec<_> = found.months.iter().filter(|(k, _)| k.0 == year).map(|(_, m)| m).collect();
+    let sum = |f: &dyn Fn(&ebrel_core::findings::climate::Month) -> f64| of.iter().map(|m| f(m)).sum::<f64>();
+    let (rain, et) = (sum(&|m| m.rain.0), sum(&|m| m.evapotranspiration.0));
+    let frost: usize = of.iter().map(|m| m.frost_days).sum();
+    let mut words = format!("In {year}");
+    if found.has_rain {
+        words.push_str(&format!(" {}\u{a0}mm of rain fell", fixed(rain, 0)));
+    }
+    if et > 0.0 {
+        let and = if found.has_rain { " and the air" } else { " the air" };
+        words.push_str(&format!("{and} could have taken {}\u{a0}mm", fixed(et, 0)));
+    }
+    words.push_str(&format!(
+        "; {frost} days had frost, and {} degree days were warm enough to grow.",
+        fixed(sum(&|m| m.degree_days), 0)
+    ));
+    words
+}
