@@ -1,7 +1,8 @@
 //! The commands: `ebrel demo`, `serve`, `account`, `simulate`, `import`, `watch`, `export`, `bring`, `backup`,
-//! `restore`, `doctor`, `check`, `tests`.
+//! `restore`, `doctor`, `check`, `find`, `tests`.
 
 use crate::files::{self, ImportArgs, WatchArgs};
+use crate::finding::{self, FindArgs};
 use crate::packages::{self, BringArgs, ExportArgs};
 use crate::safekeeping;
 use crate::serving::{self, ServeArgs};
@@ -96,6 +97,8 @@ enum Command {
         #[arg(long)]
         settings: Option<PathBuf>,
     },
+    /// Say what the record answers: storage, diffusivity, treatments, thresholds.
+    Find(FindArgs),
     /// Say what each test looks for, and what it can be set to.
     Tests,
 }
@@ -134,6 +137,7 @@ pub async fn run() -> ExitCode {
         Command::Restore { from, data } => safekeeping::restore(&from, &data).await,
         Command::Doctor { data } => safekeeping::doctor(&data).await,
         Command::Check { package, out, settings } => packages::check(&package, &out, settings.as_deref()),
+        Command::Find(args) => finding::find(args).await,
         Command::Tests => list_tests(),
     };
     match done {

@@ -12,6 +12,7 @@ pub mod broker;
 pub mod cli;
 mod components;
 mod files;
+mod finding;
 mod packages;
 mod rooms;
 mod safekeeping;

@@ -1,14 +1,19 @@
 //! The demo's second study: twelve tubs of fern, read by handheld once a week for thirty weeks.
 
+use ebrel_core::calibration::{Curve, Samples, recommend};
 use ebrel_core::field::{Deed, Entry, LandmarkKind, LogKind, Way};
 use ebrel_core::quality::{Event, EventKind, Place};
+use ebrel_core::soil::Horizon;
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
+use ebrel_simulator::BenchRun;
 use ebrel_store::batches::{Origin, Source};
+use ebrel_store::calibrations::{Adoption, MadeWith, Subject};
 use ebrel_store::events::StoredEvent;
 use ebrel_store::landmarks::Landmark;
 use ebrel_store::placements::NewPlacement;
 use ebrel_store::probes::Probe;
 use ebrel_store::readings::Reading;
+use ebrel_store::responses::Response;
 use ebrel_store::stations::Station;
 use ebrel_store::studies::Study;
 use ebrel_store::{Store, StoreError};
@@ -16,6 +21,9 @@ use ebrel_store::{Store, StoreError};
 const TUBS: usize = 12;
 const WEEKS: i64 = 30;
 const WEEK_S: i64 = 7 * 86_400;
+const MODEL: &str = "blade dielectric, 5 cm, analog 2.5 V";
+/// The probe whose batch the calibration stands for.
+const SERIAL: u32 = 430;
 
 /// The door of the fern house.
 const DOOR: Place = Place { latitude: 46.904_2, longitude: -3.206_5 };
@@ -61,7 +69,17 @@ pub async fn seed(store: &Store, now: UnixSeconds) -> Result<(), StoreError> {
         cover: "royal fern in tubs, under glass".into(),
         known_bias: text(),
     };
-    let station = store.add_station(&station, &[]).await?;
+    // One potting soil in all tubs: its class stands for its retention.
+    let potting = Horizon {
+        top_cm: 0.0,
+        bottom_cm: 25.0,
+        name: "tub".into(),
+        texture: "loam".into(),
+        organic_matter_pct: Some(9.0),
+        bulk_density_g_cm3: Some(1.05),
+        ..Horizon::default()
+    };
+    let station = store.add_station(&station, &[potting]).await?;
     let node = store.ensure_node(station, "handheld").await?;
     let begun = UnixSeconds(now.0 - now.0.rem_euclid(86_400) + 9 * 3600 - WEEKS * WEEK_S);
     let mut streams = Vec::with_capacity(TUBS);
@@ -70,7 +88,7 @@ pub async fn seed(store: &Store, now: UnixSeconds) -> Result<(), StoreError> {
         let probe = Probe {
             id: 0,
             serial: serial.clone(),
-            model: "blade dielectric, 5 cm, analog 2.5 V".into(),
+            model: MODEL.into(),
             principle: Principle::Dielectric,
             instrument_min: Some(250.0),
             instrument_max: Some(2500.0),
@@ -91,6 +109,17 @@ pub async fn seed(store: &Store, now: UnixSeconds) -> Result<(), StoreError> {
         store.place(&new).await?;
         streams.push((serial.clone(), store.ensure_stream(node, &serial, Quantity::RawOutput, "mV", None).await?));
     }
+    let curve = calibrate(store, UnixSeconds(begun.0 - 14 * 86_400)).await?;
+    let fronds = Response {
+        id: 0,
+        study_id,
+        name: "frond length".into(),
+        unit: "cm".into(),
+        by: "N. Arvel".into(),
+        at: now,
+        values: fronds(&streams, begun, &curve),
+    };
+    store.add_response(&fronds).await?;
     let (entries, readings) = rounds(&streams, begun);
     let mut unit = store.unit().await?;
     for entry in &entries {
@@ -117,6 +146,68 @@ pub async fn seed(store: &Store, now: UnixSeconds) -> Result<(), StoreError> {
     store.add_event(station, &event).await?;
     crate::reviewing::run(store, station).await?;
     Ok(())
+}
+
+/// Fronds stop growing below this content, m³/m³: the truth that the demo's threshold is held against.
+pub const GROWTH_STOPS: f64 = 0.16;
+/// Growth of a frond that lacks nothing, cm a day.
+const GROWTH_CM: f64 = 0.34;
+/// Over so much content below the threshold growth falls to nothing, m³/m³.
+const FALLS_OVER: f64 = 0.14;
+
+/// One calibration for all tubs, in their soil.
+async fn calibrate(store: &Store, valid_from: UnixSeconds) -> Result<Curve, StoreError> {
+    let thetas: Vec<f64> = (0..8).map(|i| 0.03 + 0.045 * f64::from(i)).collect();
+    let run = BenchRun {
+        serial: SERIAL,
+        density: 1.05,
+        volume_cm3: super::CORE_CM3,
+        thetas: &thetas,
+        outlier: None,
+        packing_drift: 0.0,
+    };
+    let tins = run.samples();
+    let raw: Vec<f64> = tins.iter().map(|t| t.raw_mv).collect();
+    let theta: Vec<f64> = tins.iter().map(|t| (t.wet_g - t.dry_g) / super::CORE_CM3).collect();
+    let recommendation = recommend(&Samples { raw: &raw, theta: &theta, ..Samples::default() });
+    let candidate = recommendation.form.and_then(|f| Some((f, recommendation.candidate(f)?.fit.as_ref().ok()?)));
+    let (form, fit) = candidate.ok_or_else(|| StoreError::Rule("The tubs' calibration has no fit.".into()))?;
+    let curve = Curve::from_fit(fit, form);
+    let rows: Vec<_> = raw.iter().zip(&theta).map(|(r, t)| serde_json::json!({"raw": r, "theta": t})).collect();
+    let adoption = Adoption {
+        subject: Subject::Model(MODEL.into()),
+        made_with: MadeWith { soil: "loam".into(), density: Some(1.05), logger: super::LOGGER.into() },
+        run_id: None,
+        valid_from,
+        curve: curve.clone(),
+        statement: recommendation.sentence.clone(),
+        samples: serde_json::json!({ "samples": rows }).to_string(),
+        by: "N. Arvel".into(),
+        at: valid_from,
+    };
+    store.adopt(&adoption).await?;
+    Ok(curve)
+}
+
+/// Frond lengths of each tub, measured on each round.
+fn fronds(streams: &[(String, i64)], begun: UnixSeconds, curve: &Curve) -> Vec<(String, UnixSeconds, f64)> {
+    let mut values = Vec::new();
+    for (tub, (point, _)) in streams.iter().enumerate() {
+        let mut length = 8.0 + 0.6 * (tub as f64 * 1.7).sin();
+        for week in 0..WEEKS {
+            if week > 0 {
+                // What the soil held over the week, about.
+                let theta = curve.theta(shown(tub, week - 1).midpoint(shown(tub, week)));
+                let share = (1.0 - (GROWTH_STOPS - theta) / FALLS_OVER).clamp(0.0, 1.0);
+                // No two fronds and no two weeks are alike.
+                let luck = f64::from(((week * 6007 + tub as i64 * 3571) % 61) as i32 - 30) / 30.0;
+                length += 7.0 * GROWTH_CM * (share + 0.12 * luck).max(0.0);
+            }
+            let at = UnixSeconds(begun.0 + week * WEEK_S + (tub as i64 + 1) * 60);
+            values.push((point.clone(), at, (length * 10.0).round() / 10.0));
+        }
+    }
+    values
 }
 
 /// One round a week: a tub a minute; in the eleventh week one was behind a closed door.

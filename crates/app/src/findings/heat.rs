@@ -11,6 +11,9 @@ use ebrel_core::series::{Hours, View};
 use ebrel_core::units::{Quantity, UnixSeconds};
 use ebrel_store::flags::StoredFlag;
 
+/// A daily wave below this is noise and rounding, K.
+const LEAST_WAVE_K: f64 = 0.1;
+
 /// One month of one depth.
 #[derive(Debug, Clone, PartialEq)]
 pub struct DepthMonth {
@@ -72,7 +75,10 @@ pub fn heat(record: &StationRecord, flags: &[StoredFlag], selection: &Selection)
     Some(HeatFindings {
         depths: profile.depths(),
         months: days.iter().map(|d| months(&d.1)).collect(),
-        daily_fall: points(daily.iter().map(|w| (w.depth_cm, w.amplitude)).collect(), DAY_S),
+        daily_fall: points(
+            daily.iter().filter(|w| w.amplitude >= LEAST_WAVE_K).map(|w| (w.depth_cm, w.amplitude)).collect(),
+            DAY_S,
+        ),
         yearly_fall: points(yearly.iter().map(|w| (w.depth_cm, w.amplitude)).collect(), YEAR_S),
         frost: days.iter().map(|(_, d)| (d.iter().filter(|d| d.min < 0.0).count(), d.len())).collect(),
         daily,

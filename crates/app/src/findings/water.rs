@@ -131,7 +131,7 @@ fn of_profile(
     let extreme = |i: &usize| (grid.time(*i), storage.mm[*i]);
     let lowest = known.iter().min_by(|a, b| storage.mm[**a].total_cmp(&storage.mm[**b])).map(extreme);
     let highest = known.iter().max_by(|a, b| storage.mm[**a].total_cmp(&storage.mm[**b])).map(extreme);
-    let sentinel = asked.sentinel_cm.and_then(|cm| profile.level(cm)).filter(|s| *s > 0);
+    let sentinel = asked.sentinel_cm.and_then(|cm| nearest(&depths, cm)).filter(|s| *s > 0);
     let rules = WettingRules { least_mm: asked.least_mm.unwrap_or(5.0), ..WettingRules::default() };
     let falls = ground.falls(rain, &rules);
     let all_falls = ground.falls(rain, &WettingRules { least_mm: SPELL_MM, ..rules });
@@ -171,6 +171,13 @@ fn of_profile(
         uncalibrated: record.channels.iter().filter(|c| c.quantity() == Quantity::RawOutput).count(),
         depths,
     })
+}
+
+/// The level nearest to a depth that a plan names: a probe ends where the soil lets it, within five centimetres.
+fn nearest(depths: &[f64], cm: f64) -> Option<usize> {
+    const WITHIN_CM: f64 = 5.0;
+    let off = |i: &usize| (depths[*i] - cm).abs();
+    (0..depths.len()).min_by(|a, b| off(a).total_cmp(&off(b))).filter(|i| off(i) <= WITHIN_CM)
 }
 
 /// Sunrise and sunset of a day at the station; 6 and 18 h by the study's clock where its place is not known.

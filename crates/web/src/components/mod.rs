@@ -2,6 +2,7 @@
 
 pub mod dig;
 pub mod fields;
+pub mod glance;
 pub mod section;
 pub mod strips;
 pub mod trace;

@@ -45,6 +45,8 @@ pub struct Trace {
     pub x_ticks: Vec<(f64, String)>,
     /// From where to where it is shaded.
     pub shade: Option<(f64, f64)>,
+    /// Outlines of the band around a line; empty without one.
+    pub band: String,
     /// What the numbers are.
     pub unit: String,
     /// What it shows, for those who do not see it.
@@ -63,6 +65,8 @@ pub struct Frame<'f> {
     pub unit: String,
     /// What it shows.
     pub words: String,
+    /// Lower and upper end of a band that lies behind the lines.
+    pub band: Option<(View<'f>, View<'f>)>,
 }
 
 /// Round numbers within a range, about `most` of them at most, each with its decimals.
@@ -80,9 +84,11 @@ pub fn draw(sources: &[Source<'_>], frame: Frame<'_>) -> Option<Trace> {
     let (from, to) = (frame.span.0, frame.span.1 + SpanSeconds(1));
     let window = Window::new(from, to, COLUMNS).ok()?;
     let columns: Vec<_> = sources.iter().map(|s| thin(s.view, &window, |v| v)).collect();
+    let ends = frame.band.map(|(low, high)| (thin(low, &window, |v| v), thin(high, &window, |v| v)));
     let finite = |v: &&f64| v.is_finite();
-    let low = columns.iter().flat_map(|c| c.min.iter().filter(finite)).copied().fold(f64::INFINITY, f64::min);
-    let high = columns.iter().flat_map(|c| c.max.iter().filter(finite)).copied().fold(f64::NEG_INFINITY, f64::max);
+    let all = || columns.iter().chain(ends.iter().flat_map(|(a, b)| [a, b]));
+    let low = all().flat_map(|c| c.min.iter().filter(finite)).copied().fold(f64::INFINITY, f64::min);
+    let high = all().flat_map(|c| c.max.iter().filter(finite)).copied().fold(f64::NEG_INFINITY, f64::max);
     if !low.is_finite() {
         return None;
     }
@@ -123,10 +129,33 @@ pub fn draw(sources: &[Source<'_>], frame: Frame<'_>) -> Option<Trace> {
         lines,
         y_ticks,
         x_ticks: x_ticks.collect(),
+        band: ends.map_or_else(String::new, |(low, high)| band(&low.min, &high.max, y)),
         shade: frame.shade.map(|(a, b)| (inside(a), (inside(b) - inside(a)).max(1.5))),
         unit: frame.unit,
         words: frame.words,
     })
+}
+
+/// Outlines of a band, one for each stretch of columns that have both ends.
+fn band(low: &[f64], high: &[f64], y: impl Fn(f64) -> f64) -> String {
+    let mut path = String::new();
+    let x = |i: usize| LEFT + (i as f64 + 0.5) / COLUMNS as f64 * (RIGHT - LEFT);
+    let known = |i: &usize| low[*i].is_finite() && high[*i].is_finite();
+    let mut i = 0;
+    while i < COLUMNS {
+        let end = (i..COLUMNS).find(|k| !known(k)).unwrap_or(COLUMNS);
+        if end > i + 1 {
+            for (k, column) in (i..end).enumerate() {
+                let _ = write!(path, "{}{:.1} {:.1}", if k == 0 { "M" } else { "L" }, x(column), y(high[column]));
+            }
+            for column in (i..end).rev() {
+                let _ = write!(path, "L{:.1} {:.1}", x(column), y(low[column]));
+            }
+            path.push('Z');
+        }
+        i = end + 1;
+    }
+    path
 }
 
 /// Moves names at the ends of lines so far apart that each can be read.
@@ -159,6 +188,7 @@ mod tests {
             when: &|t, _| t.0.to_string(),
             unit: "m³/m³".into(),
             words: words.into(),
+            band: None,
         }
     }
 
@@ -178,6 +208,20 @@ mod tests {
             draw(&[Source { name: String::new(), view: flat, dash: 0 }], frame("")).is_some(),
             "equal values are drawn"
         );
+    }
+
+    #[test]
+    fn a_band_lies_around_its_line_and_is_parted_by_gaps() {
+        let times: Vec<i64> = (0..100).map(|i| i * 90).filter(|t| !(4000..5000).contains(t)).collect();
+        let mean = vec![2.0; times.len()];
+        let view = |values| View { times: &times, values };
+        let dense: Vec<i64> = (0..900).map(|i| i * 10).filter(|t| !(4000..5000).contains(t)).collect();
+        let ends = (vec![1.0; dense.len()], vec![3.0; dense.len()]);
+        let of = |values| View { times: &dense, values };
+        let with = Frame { band: Some((of(&ends.0[..]), of(&ends.1[..]))), ..frame("storage") };
+        let drawn = draw(&[Source { name: "stored".into(), view: view(&mean), dash: 0 }], with).unwrap();
+        assert_eq!(drawn.band.matches('Z').count(), 2);
+        assert!(drawn.y_ticks.iter().any(|t| t.1 == "1.0") && drawn.y_ticks.iter().any(|t| t.1 == "3.0"));
     }
 
     #[test]

@@ -120,7 +120,9 @@ impl HeatPage {
             self.missing.push("The record is shorter than a year: of the yearly wave nothing is said.".into());
         }
         self.waves = h.depths.iter().enumerate().map(|(i, d)| wave_row(h, i, *d, &cm)).collect();
-        self.kappas = h.diffusivities.iter().rev().map(|d| kappa_row(d, station)).collect();
+        let mut newest: Vec<&Diffusivity> = h.diffusivities.iter().collect();
+        newest.sort_by(|a, b| b.month.cmp(&a.month).then_with(|| a.between_cm.0.total_cmp(&b.between_cm.0)));
+        self.kappas = newest.into_iter().map(|d| kappa_row(d, station)).collect();
         self.against_water = against_water(h);
         let mut keys: Vec<(i32, u8)> = h.months.iter().flatten().map(|m| m.month).collect();
         keys.sort_unstable();

@@ -243,23 +243,15 @@ impl ThresholdsPage {
     fn fill(&mut self, found: &Responses, abscissa: Abscissa, name: &str, unit: &str, about_curve: &str) {
         let t = &found.threshold;
         let tension = abscissa != Abscissa::Content;
-        let at = |x: f64| {
-            if tension {
-                format!("{}\u{a0}kPa", fixed(10f64.powf(x), 0))
-            } else {
-                format!("{}\u{a0}m³/m³", fixed(x, 3))
-            }
-        };
+        let of = |x: f64| if tension { fixed(10f64.powf(x), 0) } else { fixed(x, 3) };
+        let at = |x: f64| format!("{}\u{a0}{}", of(x), if tension { "kPa" } else { "m³/m³" });
+        let span = |(low, high): (f64, f64)| format!("{} to {}", of(low), of(high));
         let what = if tension { "a tension of " } else { "a water content of " };
+        let widest = (t.by_bootstrap.0.min(t.by_profile.0), t.by_bootstrap.1.max(t.by_profile.1));
         self.answer = if t.breaks {
-            format!(
-                "{name} breaks at {what}{} ({} to {} at 95\u{a0}%).",
-                at(t.two.at),
-                at(t.by_bootstrap.0.min(t.by_profile.0)),
-                at(t.by_bootstrap.1.max(t.by_profile.1))
-            )
+            format!("“{name}” breaks at {what}{} ({} at 95\u{a0}%).", at(t.two.at), span(widest))
         } else {
-            format!("No threshold can be told in {name}: a straight line describes it as well.")
+            format!("No threshold can be told in “{name}”: a straight line describes it as well.")
         };
         let (below, above) = if tension { ("wetter", "drier") } else { ("drier", "wetter") };
         let per = if tension { "tenfold of tension" } else { "0.01 m³/m³" };
@@ -272,12 +264,10 @@ impl ThresholdsPage {
                 signed(t.two.value, 3)
             ),
             format!(
-                "Interval of the break by profile likelihood {} to {}; by resampling {} {} to {}.",
-                at(t.by_profile.0),
-                at(t.by_profile.1),
+                "Interval of the break by profile likelihood: {}; by resampling {}: {}.",
+                span(t.by_profile),
                 if t.groups > 0 { format!("{} points of the table", t.groups) } else { "single rows".into() },
-                at(t.by_bootstrap.0),
-                at(t.by_bootstrap.1)
+                span(t.by_bootstrap)
             ),
             format!(
                 "AICc of the line {}, of two segments {}: a difference of at least 2 is wanted for a break.",

@@ -263,7 +263,7 @@ impl TreatmentsPage {
             found.comparison.groups.iter().filter(|g| matches!(g.part, Part::Season(_, Season::Summer))).collect();
         if let Some(g) = summers.last() {
             all.extend(part_words(g, g.by_day, "By day (9–17\u{a0}h)"));
-            all.extend(part_words(g, g.by_night, "by night (21–5\u{a0}h)"));
+            all.extend(part_words(g, g.by_night, "By night (21–5\u{a0}h)"));
         }
         if summers.len() > 1 {
             let each: Vec<String> = summers
@@ -374,6 +374,7 @@ fn trace(found: &Beside, offset: i64, unit: &str) -> Option<Trace> {
             when: &|t, form| when(t, offset, form),
             unit: unit.to_owned(),
             words: "Difference of the two stations, day by day".into(),
+            band: None,
         },
     )
 }

@@ -345,7 +345,8 @@ fn missing(w: &WaterFindings, asked: &WaterAsked, planned: Option<f64>) -> Vec<S
     }
     if w.uncalibrated > 0 {
         let probes = if w.uncalibrated == 1 { "1 probe".to_owned() } else { format!("{} probes", w.uncalibrated) };
-        all.push(format!("{probes} without a calibration are not in it: adopt one at the Bench."));
+        let are = if w.uncalibrated == 1 { "is" } else { "are" };
+        all.push(format!("{probes} without a calibration {are} not in it: adopt one at the Bench."));
     }
     if w.assumes_factory {
         all.push(format!(
@@ -366,17 +367,18 @@ fn drawn(w: &WaterFindings, offset: i64) -> Option<Trace> {
     let times: Vec<i64> = w.series.iter().map(|s| s.0.0).collect();
     let of = |f: &dyn Fn(f64, f64) -> f64| w.series.iter().map(|s| f(s.1.mm, s.1.half_width())).collect::<Vec<f64>>();
     let (mm, low, high) = (of(&|m, _| m), of(&|m, h| m - h), of(&|m, h| m + h));
-    let line = |name: &str, values, dash| Source { name: name.into(), view: View { times: &times, values }, dash };
+    let view = |values| View { times: &times, values };
     let (first, last) = (times.first()?, times.last()?);
-    let sources = [line("", &low, 3), line("95 %", &high, 3), line("stored", &mm, 1)];
+    let sources = [Source { name: String::new(), view: view(&mm), dash: 1 }];
     draw(
         &sources,
         Frame {
             span: (UnixSeconds(*first), UnixSeconds(*last)),
             shade: None,
             when: &|t, form| when(t, offset, form),
-            unit: "mm".into(),
+            unit: "mm, with 95 % band".into(),
             words: "Water stored in the profile through time with its 95 % band".into(),
+            band: Some((view(&low), view(&high))),
         },
     )
 }
@@ -495,8 +497,8 @@ fn how(w: &WaterFindings) -> Vec<String> {
             .to_owned(),
     );
     all.push(format!(
-        "A fall ends with six hours without rain and works on for 36 h, or until the next. Stored: the gain above the middle between the \
-         sentinel and the probe over it. Passed: at least what the soil from there to the sentinel gained. Not explained: the rest: leaves, \
+        "A fall ends with six hours without rain and works on for 36 h, or until the next. Stored: the gain six hours after its end, when the front has \
+         spread, above the middle between the sentinel and the probe over it. Passed: at least what the soil from there to the sentinel gained. Not explained: the rest: leaves, \
          runoff, evaporation, and what went on below. A front has come when a quarter of the rise is reached. Field capacity as seen: mean from \
          24 to 48\u{a0}h after falls of at least {CAPACITY_MM}\u{a0}mm that reached the depth and after which it stayed dry; in summer roots drink \
          meanwhile. By texture: Saxton & Rawls 2006."

@@ -1,8 +1,9 @@
 //! The list of studies, a new study, and a study's first page.
 
+use crate::components::glance::{Glance, Place};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
-use crate::shell::figures::{fixed, moment, span};
+use crate::shell::figures::{fixed, moment, span, when};
 use crate::shell::forms::{Field, words};
 use crate::shell::guard::CheckedForm;
 use crate::shell::routes::{Least, Routes};
@@ -10,6 +11,7 @@ use crate::shell::{Room, Shell, page, see_other};
 use crate::state::{Mode, State, wall_clock};
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use ebrel_app::findings::picture;
 use ebrel_app::network::heard;
 use ebrel_app::planning::StationPlan;
 use ebrel_app::record::StationRecord;
@@ -134,6 +136,7 @@ impl Planned {
     }
 }
 
+/// What is wrong, or waits.
 struct Wrong {
     link: String,
     sentence: String,
@@ -146,7 +149,12 @@ struct StudyPage {
     shell: Shell,
     study: Study,
     next: Vec<Next>,
+    /// What is wrong now: in the last days of a record, or silent.
     wrong: Vec<Wrong>,
+    /// The worst of what waits from before.
+    earlier: Vec<Wrong>,
+    /// Stations side by side.
+    glances: Vec<Glance>,
     stations: Vec<StationRow>,
     /// How old the last backup is; of the made-up demo nobody needs one.
     backup: Option<String>,
@@ -155,12 +163,16 @@ struct StudyPage {
 async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let study = state.store.study(*id).await?;
     let now = state.now(&study);
-    let (mut rows, mut wrong) = (Vec::new(), Vec::new());
+    let (mut rows, mut wrong, mut earlier, mut glances) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     for station in state.store.stations(*id).await? {
-        let record = StationRecord::outline(&state.store, station.id).await?;
+        let record = StationRecord::load(&state.store, station.id).await?;
         let offset = study.utc_offset_minutes;
-        let worst = state.store.worst_waiting(station.id, 3).await?;
-        wrong.extend(worst.iter().map(|flag| worst_of(flag, &record, offset)));
+        let flags = state.store.flags(station.id).await?;
+        let worst = state.store.worst_waiting(station.id, MOST_WAITING).await?;
+        let since = record.extent().map_or(now, |e| e.1) - NOW;
+        let (late, before): (Vec<_>, Vec<_>) = worst.iter().partition(|f| f.end >= since);
+        wrong.extend(late.into_iter().take(3).map(|flag| worst_of(flag, &record, offset)));
+        earlier.extend(before.into_iter().take(2).map(|flag| worst_of(flag, &record, offset)));
         // Somebody waits for somebody else: that is said before what the tests found.
         let remarks = state.store.remarks(station.id).await?;
         for asked in remarks.all().iter().rev().filter(|r| r.open).take(ASKED) {
@@ -179,6 +191,13 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
                 wrong.insert(0, Wrong { link, sentence, when: moment(heard.last, offset) });
             }
         }
+        let place = Place {
+            station: station.id,
+            name: &station.name,
+            horizons: record.soil.horizons(),
+            when: &|t, form| when(t, offset, form),
+        };
+        glances.push(Glance::draw(&picture(&record, &flags, now), &place));
         let planned = StationPlan::load(&state.store, station.id).await?;
         let plan = match planned.found.stops(None).count() {
             _ if planned.version == 0 => Planned::Not,
@@ -199,8 +218,13 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
     }
     let shell = Shell::within(&state, &actor, &study.name, Room::Plan, &study, None).await?;
     let backup = if state.mode == Mode::Demo { None } else { Some(backup_words(&state, &study).await?) };
-    page(&StudyPage { shell, next: next(&study, &rows), study, wrong, stations: rows, backup })
+    page(&StudyPage { shell, next: next(&study, &rows), study, wrong, earlier, glances, stations: rows, backup })
 }
+
+/// What ends within so long before a station's last reading is wrong now.
+const NOW: SpanSeconds = SpanSeconds(7 * 86_400);
+/// More than these are not looked through for what is wrong now.
+const MOST_WAITING: i64 = 200;
 
 /// Wishes for a second opinion that a station's place in the list has room for; Review has all.
 const ASKED: usize = 5;

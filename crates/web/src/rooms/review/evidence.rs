@@ -301,5 +301,8 @@ pub(super) fn trace(
     let sources: Vec<Source<'_>> = drawn.collect();
     let offset = record.study.utc_offset_minutes;
     let words = lines.iter().map(|l| l.name.as_str()).collect::<Vec<_>>().join(", ");
-    draw(&sources, Frame { span, shade, when: &|t, form| when(t, offset, form), unit: unit.to_owned(), words })
+    draw(
+        &sources,
+        Frame { span, shade, when: &|t, form| when(t, offset, form), unit: unit.to_owned(), words, band: None },
+    )
 }

@@ -253,7 +253,7 @@ fn trace(
     let first = channels.first()?;
     let unit = unit_for_people(first.unit()).to_owned();
     let words = format!("{} of {}", first.quantity().words(), named.join(", "));
-    draw(&sources, Frame { span, shade, when: &|t, form| when(t, offset, form), unit, words })
+    draw(&sources, Frame { span, shade, when: &|t, form| when(t, offset, form), unit, words, band: None })
 }
 
 async fn mend(
