@@ -5,6 +5,7 @@
 //! * `cargo xtask arrows`: proves who leans on whom, in a second.
 //! * `cargo xtask prepare-sql`: renews `.sqlx`, the checked queries, from the migrations.
 //! * `cargo xtask shots`: makes the pictures in `docs/screenshots` anew from the demo.
+//! * `cargo xtask judge findings`: holds findings against soils, pairs and responses of known truth, and writes its part of the same;
 //! * `cargo xtask judge quality`: makes years with known faults, runs the tests of quality over them, and writes `docs/judgement.md`;
 //!   with `tune`, on other seeds and to the terminal alone, with what was missed and what was false.
 //! * `cargo xtask load`: what sixteen clients at once wait for, and what the server takes of memory.
@@ -36,10 +37,16 @@ async fn main() -> ExitCode {
         "shots" => shots::take(&root()).await,
         "bench" => bench::run(&root()),
         "load" => load::take(&root()).await,
-        "judge" => judge::quality(&root(), std::env::args().nth(3).is_some_and(|word| word == "tune")),
+        "judge" => {
+            let tune = std::env::args().nth(3).is_some_and(|word| word == "tune");
+            match std::env::args().nth(2).as_deref() {
+                Some("findings") => judge::findings(&root(), tune),
+                _ => judge::quality(&root(), tune),
+            }
+        }
         "fuzz" => fuzz(std::env::args().nth(3).and_then(|n| n.parse().ok()).unwrap_or(5)),
         "soak" => soak(std::env::args().nth(2).and_then(|n| n.parse().ok()).unwrap_or(10)),
-        _ => Err("usage: cargo xtask test | explore [rounds] | arrows | prepare-sql | shots | bench | load | judge quality [tune] | soak [minutes] | fuzz files [minutes]".into()),
+        _ => Err("usage: cargo xtask test | explore [rounds] | arrows | prepare-sql | shots | bench | load | judge quality|findings [tune] | soak [minutes] | fuzz files [minutes]".into()),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,

@@ -1,6 +1,7 @@
-//! A ten-year window of the station page: assembling, thinning and writing the answer.
+//! Ten years of the station page and of the profile: assembling, thinning and writing the answer.
 
 use criterion::{Criterion, criterion_group, criterion_main};
+use ebrel_app::findings::{What, profile_data};
 use ebrel_app::record::StationRecord;
 use ebrel_app::window::{Show, window};
 use ebrel_core::series::Window;
@@ -46,6 +47,20 @@ fn page_data(c: &mut Criterion) {
     group.sample_size(20);
     group.bench_function(format!("ten years, all strips, 960 columns, warm ({bytes} bytes before compression)"), |b| {
         b.iter(|| black_box(answer()));
+    });
+    group.finish();
+    let picture = |what| {
+        runtime.block_on(async {
+            let record = StationRecord::load(&store, 1).await.expect("a record");
+            let flags = store.flags(1).await.expect("flags");
+            serde_json::to_vec(&profile_data(&record, &[], &flags, &asked, what)).expect("an answer")
+        })
+    };
+    let mut group = c.benchmark_group("profile");
+    group.sample_size(20);
+    // Three calibrated depths of water and four of warmth make seven, and the frost line reads the four again.
+    group.bench_function("ten years, 3 + 4 depths, 960 columns, warm", |b| {
+        b.iter(|| black_box((picture(What::Moisture), picture(What::Temperature))));
     });
     group.finish();
 }

@@ -4,6 +4,7 @@
 //! stored, and the list of [`Fault`]s that were put in. The same seed gives the same readings, bit for bit.
 //! [`World`] goes on step by step, and [`network`] has the stand-ins that ship: nodes and a gateway that keep what was not confirmed.
 //! [`practice`] is a bench with balance, oven and handheld reader, and [`PracticeThermometer`] a bath, to learn on.
+//! [`truths`] makes soils, pairs and responses whose truth is known, to hold findings against.
 //! [`years`] makes years of other climates and soils with faults of every kind, to measure tests on and to practise with.
 //! It is no model to learn hydrology from: water moves by gravity drainage and capillary smoothing between thin
 //! layers, heat by conduction with freezing, which is enough to look and behave like soil.
@@ -18,6 +19,7 @@ mod probes;
 mod rounding;
 mod scenario;
 mod soil;
+pub mod truths;
 mod weather;
 mod world;
 pub mod years;

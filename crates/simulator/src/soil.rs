@@ -30,6 +30,18 @@ struct Layer {
     roots: f64,
 }
 
+impl Layer {
+    /// Heat that warms it by 1 K, J/m³/K: solids 2.0, water 4.18, ice 1.9 MJ/m³/K.
+    fn capacity(&self) -> f64 {
+        (1.0 - self.pores) * 2.0e6 + self.theta * 4.18e6 + self.ice * 1.9e6
+    }
+
+    /// How well it conducts, W/m/K.
+    fn conductivity(&self) -> f64 {
+        0.25 + 2.6 * (self.theta + self.ice) * (1.0 - self.pores)
+    }
+}
+
 pub(crate) struct Soil {
     layers: [Layer; N],
     pond_mm: f64,
@@ -154,9 +166,8 @@ impl Soil {
         let mut conduct = [0.0; N + 1];
         for i in 0..N {
             let l = &self.layers[i];
-            // Solids 2.0 and water 4.18 MJ/m³/K.
-            capacity[i] = ((1.0 - l.pores) * 2.0e6 + l.theta * 4.18e6 + l.ice * 1.9e6) * l.thick_mm / 1000.0 / dt;
-            let k = 0.25 + 2.6 * (l.theta + l.ice) * (1.0 - l.pores);
+            capacity[i] = l.capacity() * l.thick_mm / 1000.0 / dt;
+            let k = l.conductivity();
             let half = l.thick_mm / 2000.0;
             let above = if i == 0 { 0.012 / 0.5 } else { self.layers[i - 1].thick_mm / 2000.0 / k };
             conduct[i] = 1.0 / (half / k + above);
@@ -212,6 +223,37 @@ impl Soil {
     /// Liquid water at a depth, averaged over the 3 cm that a blade senses, and all pores if water stands on it.
     pub fn liquid(&self, depth_cm: f64) -> f64 {
         [-1.5, 0.0, 1.5].map(|d| self.at(depth_cm + d, |l| l.theta)).iter().sum::<f64>() / 3.0
+    }
+
+    /// All pores full of water.
+    pub fn fill(&mut self) {
+        self.layers.iter_mut().for_each(|l| (l.theta, l.ice) = (l.pores, 0.0));
+    }
+
+    /// Liquid water down to a depth, mm.
+    pub fn stored_mm(&self, bottom_cm: f64) -> f64 {
+        let part = |l: &Layer| {
+            let half = l.thick_mm / 20.0;
+            let (top, end) = (l.middle_cm - half, l.middle_cm + half);
+            l.theta * l.thick_mm * ((bottom_cm.min(end) - top) / (end - top)).clamp(0.0, 1.0)
+        };
+        self.layers.iter().map(part).sum()
+    }
+
+    /// Whether there is ice above a depth.
+    pub fn has_ice(&self, bottom_cm: f64) -> bool {
+        self.layers.iter().any(|l| l.middle_cm < bottom_cm && l.ice > 0.0)
+    }
+
+    /// Thermal diffusivity that a wave meets between two depths, m²/s: its lag adds up layer by layer, as 1/√κ.
+    pub fn diffusivity(&self, top_cm: f64, bottom_cm: f64) -> f64 {
+        let of = |l: &Layer| {
+            let half = l.thick_mm / 20.0;
+            let thick = (bottom_cm.min(l.middle_cm + half) - top_cm.max(l.middle_cm - half)).max(0.0);
+            thick / (l.conductivity() / l.capacity()).sqrt()
+        };
+        let lag: f64 = self.layers.iter().map(of).sum();
+        ((bottom_cm - top_cm) / lag).powi(2)
     }
 
     pub fn temperature(&self, depth_cm: f64) -> f64 {

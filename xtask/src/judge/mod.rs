@@ -1,6 +1,9 @@
 //! How well the tests of quality judge: made-up years with known truth, by kind and severity, and clean ones of five climates and soils.
 
+mod findings;
 mod score;
+
+pub use findings::findings;
 
 use crate::{Failed, say};
 use ebrel_core::quality::{
@@ -144,11 +147,18 @@ pub fn quality(root: &Path, tune: bool) -> Result<(), Failed> {
         }
         return Ok(());
     }
+    keep(root, TITLE, &text)
+}
+
+/// Puts a part into `docs/judgement.md`, in the place of the one with its title; what others judged stays.
+fn keep(root: &Path, title: &str, text: &str) -> Result<(), Failed> {
     let path = root.join("docs/judgement.md");
     let before = std::fs::read_to_string(&path)?;
-    // What stands before this part is judged by others.
-    let others = before.split(TITLE).next().unwrap_or_default().trim_end();
-    std::fs::write(path, format!("{others}\n\n{text}"))?;
+    let (above, below) = before.split_once(title).unwrap_or((&before, ""));
+    let below = below.find("\n# ").map_or("", |next| &below[next + 1..]);
+    let parts = [above, text, below].map(str::trim);
+    let whole: Vec<&str> = parts.into_iter().filter(|p| !p.is_empty()).collect();
+    std::fs::write(path, whole.join("\n\n") + "\n")?;
     say("written to docs/judgement.md");
     Ok(())
 }

@@ -190,7 +190,10 @@ impl Memory {
         let length = (2.0 * slope * slope / (4.0 / 3.0 * spectrum * spectrum)).cbrt() * (n as f64).cbrt();
         let most = (3.0 * (n as f64).sqrt()).min(n as f64 / 3.0).max(1.0);
         let block = if length.is_finite() { length.ceil().clamp(1.0, most) } else { most };
-        Self { block: block as usize, long_run: own * spectrum.max(0.0) }
+        // Covariances about a mean that the record gives itself are too small, each by about a long-run variance over n; the window's area of
+        // 1.5 reaches adds them up.
+        let lost = (1.0 - (1.5 * reach as f64 + 1.0) / n as f64).max(0.3);
+        Self { block: block as usize, long_run: own * spectrum.max(0.0) / lost }
     }
 }
 

@@ -1,7 +1,7 @@
 //! Field capacity as a record has it: what stays a day or two after big rains.
 
 use super::front::arrivals;
-use super::profile::Profile;
+use super::profile::{Level, Profile};
 use super::wetting::Fall;
 use crate::statistics::{median, quantile};
 use crate::units::{SpanSeconds, UnixSeconds};
@@ -13,17 +13,30 @@ pub struct Capacity {
     pub median: f64,
     /// Lowest and highest of them, without the outermost twentieths where there are at least twenty.
     pub spread: (f64, f64),
+    /// 95 % half width of the calibration there, if it has one: by so much all rains may be off together.
+    pub half_width: Option<f64>,
     /// Each rain's end, and the mean content from 24 to 48 h after it.
     pub rains: Vec<(UnixSeconds, f64)>,
 }
 
+impl Capacity {
+    /// In which range field capacity lies: the spread of the rains, and the calibration's ± on both sides.
+    #[must_use]
+    pub fn interval(&self) -> (f64, f64) {
+        let half = self.half_width.unwrap_or(0.0);
+        (self.spread.0 - half, self.spread.1 + half)
+    }
+}
+
+/// Below the last level nothing tells whether water went on: so much of a rise, m³/m³, stands for it.
+const FILLS: f64 = 0.02;
 const DAY: SpanSeconds = SpanSeconds(86_400);
 const TWO_DAYS: SpanSeconds = SpanSeconds(2 * 86_400);
 /// More rain than this within the two days spoils them, mm.
 const MOST_MM: f64 = 1.0;
 
-/// Mean content from 24 to 48 h after each fall of at least `least_mm` that reached the level and after which the two days stayed dry; one
-/// entry a level, `None` where no such fall was seen. `rain` is that of [`super::sums`]; steps of which no gauge tells count as dry only
+/// Mean content from 24 to 48 h after each fall of at least `least_mm` that filled the level, so that the front went on to the next one below,
+/// and after which the two days stayed dry; one entry a level, `None` where no such fall was seen. `rain` is that of [`super::sums`]; steps of which no gauge tells count as dry only
 /// if they are fewer than a tenth.
 #[must_use]
 pub fn capacity_as_seen(profile: &Profile<'_>, rain: &[f64], falls: &[Fall], least_mm: f64) -> Vec<Option<Capacity>> {
@@ -43,7 +56,12 @@ pub fn capacity_as_seen(profile: &Profile<'_>, rain: &[f64], falls: &[Fall], lea
         let window = grid.between(fall.start, fall.end + DAY);
         let came = arrivals(profile, window.start.saturating_sub(1), window);
         let second = grid.between(fall.end + DAY, fall.end + TWO_DAYS);
-        for (level, _) in came.iter().enumerate().filter(|(_, a)| a.is_some()) {
+        // A layer that passed nothing on was not filled.
+        let filled = |level: usize| match came.get(level + 1) {
+            Some(below) => came[level].is_some() && below.is_some(),
+            None => came[level].is_some_and(|a| a.rise >= FILLS),
+        };
+        for level in (0..came.len()).filter(|l| filled(*l)) {
             let known: Vec<f64> =
                 profile.levels[level].values[second.clone()].iter().copied().filter(|v| v.is_finite()).collect();
             if known.len() * 10 >= second.len() * 8 {
@@ -51,14 +69,16 @@ pub fn capacity_as_seen(profile: &Profile<'_>, rain: &[f64], falls: &[Fall], lea
             }
         }
     }
-    seen.into_iter().map(capacity).collect()
+    seen.into_iter().zip(&profile.levels).map(|(rains, level)| capacity(rains, level)).collect()
 }
 
-fn capacity(rains: Vec<(UnixSeconds, f64)>) -> Option<Capacity> {
+fn capacity(rains: Vec<(UnixSeconds, f64)>, level: &Level<'_>) -> Option<Capacity> {
     let mut contents: Vec<f64> = rains.iter().map(|r| r.1).collect();
     let outer = if contents.len() >= 20 { 0.05 } else { 0.0 };
     let spread = (quantile(&mut contents, outer)?, quantile(&mut contents, 1.0 - outer)?);
-    Some(Capacity { median: median(&mut contents)?, spread, rains })
+    let median = median(&mut contents)?;
+    let half_width = level.half_width_near(median);
+    Some(Capacity { median, spread, half_width, rains })
 }
 
 #[cfg(test)]
@@ -67,13 +87,15 @@ mod tests {
     use super::super::wetting::{WettingRules, falls};
     use super::*;
 
-    /// Four rains of 20 mm, five days apart; the content rises to 0.4 and drains to 0.3 with a half time of 6 h. The deep level does not move.
+    /// Four rains of 20 mm, five days apart; the content rises to 0.4 and drains to 0.3 with a half time of 6 h. The deep level hardly moves.
     fn world(extra: impl Fn(usize) -> f64) -> (Profile<'static>, Vec<f64>) {
         let n = 96 * 22;
         let since = |i: usize| i.checked_sub(96).map(|k| k % 480);
         let top = (0..n).map(|i| since(i).map_or(0.25, |s| 0.3 + 0.1 * 0.5f64.powf(s as f64 / 24.0))).collect();
         let rain = (0..n).map(|i| if since(i) == Some(0) { 20.0 } else { extra(i) }).collect();
-        (profile(900, &[(10.0, top), (60.0, vec![0.33; n])]), rain)
+        // A little goes on to the deep level: enough to tell that the upper one was filled, too little to have filled it.
+        let deep = (0..n).map(|i| 0.33 + since(i).map_or(0.0, |s| 0.01 * 0.5f64.powf(s as f64 / 24.0)));
+        (profile(900, &[(10.0, top), (60.0, deep.collect())]), rain)
     }
 
     #[test]
@@ -89,6 +111,14 @@ mod tests {
         );
         assert_eq!(seen[1], None);
         assert!(capacity_as_seen(&p, &rain, &falls, 25.0)[0].is_none());
+    }
+
+    #[test]
+    fn a_rain_that_passes_nothing_on_fills_nothing() {
+        let (mut p, rain) = world(|_| 0.0);
+        p.levels[1].values.fill(0.33);
+        let known = falls(&p.grid, &rain, &WettingRules::default());
+        assert_eq!(capacity_as_seen(&p, &rain, &known, 10.0), [None, None]);
     }
 
     #[test]

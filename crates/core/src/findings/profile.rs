@@ -19,6 +19,16 @@ pub struct Level<'a> {
 }
 
 impl Level<'_> {
+    /// 95 % half width of the newest probe's calibration where it told about this content; `None` if that is not known.
+    #[must_use]
+    pub fn half_width_near(&self, content: f64) -> Option<f64> {
+        let track = self.tracks.iter().rev().find(|t| !t.curves.is_empty())?;
+        let off = |i: &usize| (track.values[*i] - content).abs();
+        let known = (0..track.values.len()).filter(|i| track.values[*i].is_finite());
+        let near = known.min_by(|a, b| off(a).total_cmp(&off(b)))?;
+        track.curves.last()?.1.half_width(track.raw[near])
+    }
+
     /// Whether two probes lay there at once.
     #[must_use]
     pub fn has_twins(&self) -> bool {

@@ -20,6 +20,9 @@ pub const FACTORY_HALF_WIDTH: f64 = 0.03;
 /// How far the content above the first probe and below the last one may be off its own at least, m³/m³ (half range).
 const END_RANGE: f64 = 0.02;
 
+/// The same of a change.
+const END_RANGE_OF_CHANGE: f64 = 0.008;
+
 /// More coefficients than these no curve has.
 const MOST: usize = 10;
 
@@ -228,7 +231,9 @@ impl<'p> StorageSeries<'p> {
             self.gradient(to, 1.0, &mut gradient);
             let (a, b) = (self.theta(from), self.theta(to));
             let change: Vec<f64> = a.iter().zip(&b).map(|(a, b)| b - a).collect();
-            let half_width = Z95 * self.variance(&gradient).sqrt().hypot(self.shape(&change, 0.0));
+            // Without any change nothing is added for what lies beyond the probes.
+            let end_range = if change.iter().all(|c| c.abs() < 1e-9) { 0.0 } else { END_RANGE_OF_CHANGE };
+            let half_width = Z95 * self.variance(&gradient).sqrt().hypot(self.shape(&change, end_range));
             Change { mm, half_width }
         })
     }

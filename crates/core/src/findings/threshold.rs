@@ -87,6 +87,13 @@ pub struct Threshold {
 }
 
 impl Threshold {
+    /// The interval that is said: what either of both holds. The likelihood takes rows as independent, which those of one plant are not;
+    /// resampling knows few groups badly.
+    #[must_use]
+    pub fn interval(&self) -> (f64, f64) {
+        (self.by_bootstrap.0.min(self.by_profile.0), self.by_bootstrap.1.max(self.by_profile.1))
+    }
+
     /// Whether the interval reaches an end of the range in which a break was looked for: then it may lie beyond.
     #[must_use]
     pub fn is_open(&self) -> bool {

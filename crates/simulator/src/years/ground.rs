@@ -34,7 +34,7 @@ impl Climate {
         }
     }
 
-    pub(super) const fn season(self) -> Season {
+    pub(crate) const fn season(self) -> Season {
         let (mean_c, swing_c, yearly_rain_mm) = match self {
             Self::Mild => (9.8, 7.5, 780.0),
             Self::Dry => (14.5, 10.0, 330.0),
@@ -79,7 +79,7 @@ impl Ground {
 
     /// Horizons from the surface down: pore space, field capacity, wilting point and conductivity are usual for their textures
     /// (Rawls et al. 1982, Trans. ASAE 25:1316).
-    pub(super) fn horizons(self) -> Vec<Horizon> {
+    pub(crate) fn horizons(self) -> Vec<Horizon> {
         let one = |bottom: f64, texture, (pores, field, wilting, k): (f64, f64, f64, f64)| Horizon {
             name: "A",
             span_cm: (0.0, bottom),

@@ -9,6 +9,7 @@ mod bench;
 mod every_page;
 mod field;
 mod files;
+mod findings;
 mod journey;
 mod network;
 mod planning;

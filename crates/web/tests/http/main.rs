@@ -15,6 +15,7 @@ mod field;
 mod field_room;
 mod field_site;
 mod files;
+mod findings;
 mod import;
 mod markup;
 mod mending;

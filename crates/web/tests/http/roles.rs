@@ -45,6 +45,7 @@ fn address(entry: &Entry) -> String {
         ("{cause}", "999999"),
         ("{repair}", "999999"),
         ("{flag}", "999999"),
+        ("{table}", "999999"),
     ];
     let address = parts.iter().fold(entry.pattern.clone(), |text, (name, value)| text.replace(name, value));
     assert!(!address.contains('{'), "{address}");

@@ -247,9 +247,8 @@ impl ThresholdsPage {
         let at = |x: f64| format!("{}\u{a0}{}", of(x), if tension { "kPa" } else { "m³/m³" });
         let span = |(low, high): (f64, f64)| format!("{} to {}", of(low), of(high));
         let what = if tension { "a tension of " } else { "a water content of " };
-        let widest = (t.by_bootstrap.0.min(t.by_profile.0), t.by_bootstrap.1.max(t.by_profile.1));
         self.answer = if t.breaks {
-            format!("“{name}” breaks at {what}{} ({} at 95\u{a0}%).", at(t.two.at), span(widest))
+            format!("“{name}” breaks at {what}{} ({} at 95\u{a0}%).", at(t.two.at), span(t.interval()))
         } else {
             format!("No threshold can be told in “{name}”: a straight line describes it as well.")
         };

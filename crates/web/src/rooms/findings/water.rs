@@ -450,10 +450,13 @@ fn capacity(w: &WaterFindings, cm: &dyn Fn(f64) -> String) -> Vec<CapacityRow> {
     let row = |c: &ebrel_app::findings::LevelCapacity| CapacityRow {
         depth: cm(c.depth_cm),
         seen: c.seen.as_ref().map_or_else(|| "–".into(), |s| fixed(s.median, 3)),
-        spread: c
-            .seen
-            .as_ref()
-            .map_or_else(|| "–".into(), |s| format!("{}–{}", fixed(s.spread.0, 3), fixed(s.spread.1, 3))),
+        spread: c.seen.as_ref().map_or_else(
+            || "–".into(),
+            |s| {
+                let (low, high) = s.interval();
+                format!("{}–{}", fixed(low, 3), fixed(high, 3))
+            },
+        ),
         rains: c.seen.as_ref().map_or_else(|| "none".into(), |s| s.rains.len().to_string()),
         texture: c.by_texture.map_or_else(|| "texture unknown".into(), |t| fixed(t, 3)),
     };
@@ -500,7 +503,8 @@ fn how(w: &WaterFindings) -> Vec<String> {
         "A fall ends with six hours without rain and works on for 36 h, or until the next. Stored: the gain six hours after its end, when the front has \
          spread, above the middle between the sentinel and the probe over it. Passed: at least what the soil from there to the sentinel gained. Not explained: the rest: leaves, \
          runoff, evaporation, and what went on below. A front has come when a quarter of the rise is reached. Field capacity as seen: mean from \
-         24 to 48\u{a0}h after falls of at least {CAPACITY_MM}\u{a0}mm that reached the depth and after which it stayed dry; in summer roots drink \
+         24 to 48\u{a0}h after falls of at least {CAPACITY_MM}\u{a0}mm that filled the depth, so that the next one answered, \
+         and after which it stayed dry, within their spread and the calibration's ±; in summer roots drink \
          meanwhile. By texture: Saxton & Rawls 2006."
     ));
     let sun = if w.knows_sun { "sunrise and sunset of the place" } else { "6 and 18 h, since the place is not known" };
