@@ -11,7 +11,7 @@ mod picture;
 mod responses;
 mod water;
 
-pub use air::{AirAsked, AirFindings, air};
+pub use air::{AirAsked, AirFindings, DaysOf, air};
 pub use beside::{Beside, BesideError, Question, beside, day_of, in_common};
 pub use ground::{Ground, Rain, Selection};
 pub use heat::{DepthMonth, HeatFindings, heat};

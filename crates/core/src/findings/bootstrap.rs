@@ -58,7 +58,8 @@ impl BlockBootstrap {
     ///
     /// Blocks are as long as [`block_length`] says. The percentiles of the resampled means are widened about the estimate twice: where the
     /// long-run variance by the same rule says that blocks of that length lose some of it (what ties values over the ends of a block), and by
-    /// Student's t of as many degrees of freedom as there are blocks, less one, over the normal quantile.
+    /// Student's t of as many degrees of freedom as there are blocks (or reaches of the memory that the record shows, if they are fewer), less
+    /// one, over the normal quantile.
     #[must_use]
     pub fn mean(&self, values: &[f64]) -> Option<Interval> {
         let (means, memory) = self.means(values)?;
@@ -129,7 +130,7 @@ fn variance(of: &[f64], about: f64) -> f64 {
 fn widening(means: &[f64], estimate: f64, n: usize, memory: Memory) -> f64 {
     let (drawn, wanted) = (variance(means, estimate), memory.long_run / n as f64);
     let lost = if drawn > 0.0 { (wanted / drawn).clamp(1.0, 4.0).sqrt() } else { 1.0 };
-    let blocks = (n / memory.block).saturating_sub(1).max(1);
+    let blocks = (n / memory.block.max(memory.reach)).saturating_sub(1).max(1);
     lost * t_95(blocks) / super::Z95
 }
 
@@ -157,6 +158,8 @@ struct Memory {
     block: usize,
     /// Variance of a mean times the number of values.
     long_run: f64,
+    /// Over how many values it was looked for.
+    reach: usize,
 }
 
 impl Memory {
@@ -168,7 +171,7 @@ impl Memory {
         };
         let own = if n < 4 { 0.0 } else { covariance(0) };
         if own <= 0.0 {
-            return Self { block: 1, long_run: 0.0 };
+            return Self { block: 1, long_run: 0.0, reach: 1 };
         }
         let near = (n as f64).log10().sqrt().ceil().max(5.0) as usize;
         let most = ((n as f64).sqrt().ceil() as usize + near).min(n - 1);
@@ -193,7 +196,11 @@ impl Memory {
         // Covariances about a mean that the record gives itself are too small, each by about a long-run variance over n; the window's area of
         // 1.5 reaches adds them up.
         let lost = (1.0 - (1.5 * reach as f64 + 1.0) / n as f64).max(0.3);
-        Self { block: block as usize, long_run: own * spectrum.max(0.0) / lost }
+        // In a short record the window ends where correlations sink into chance, and loses their tail: a record that keeps a share of the day
+        // before has at least that of a first-order process, whose estimated share is too small by (1 + 4 r)/n (Kendall 1954, Biometrika 41:403).
+        let first = (correlations[1] + (1.0 + 4.0 * correlations[1]) / n as f64).clamp(0.0, 0.97);
+        let spectrum = (spectrum / lost).max((1.0 + first) / (1.0 - first));
+        Self { block: block as usize, long_run: own * spectrum, reach: 2 * reach + 1 }
     }
 }
 

@@ -1,7 +1,7 @@
 //! What the air did, day by day and month by month.
 
 use super::grid::Grid;
-use super::{day_of_year, year_month};
+use super::{Season, day_of_year, year_month};
 use crate::water::evapotranspiration::{
     DayWeather, daylight, hargreaves_mm, penman_monteith_mm, radiation_by_range, vapour_kpa,
 };
@@ -156,6 +156,34 @@ pub fn months(
     all
 }
 
+/// Months of one season as one: means over days, sums over months. The winter of a year begins in the December before.
+#[must_use]
+pub fn seasons(months: &BTreeMap<(i32, u8), Month>) -> BTreeMap<(i32, Season), Month> {
+    let mut all: BTreeMap<(i32, Season), Month> = BTreeMap::new();
+    for ((year, month), of) in months {
+        let season = all.entry(season_of(*year, *month)).or_default();
+        let n = (season.days + of.days) as f64;
+        if of.days > 0 {
+            season.mean_c = (season.mean_c * season.days as f64 + of.mean_c * of.days as f64) / n;
+            let (low, high) = if season.days == 0 { of.extremes_c } else { season.extremes_c };
+            season.extremes_c = (low.min(of.extremes_c.0), high.max(of.extremes_c.1));
+        }
+        season.days += of.days;
+        season.degree_days += of.degree_days;
+        season.frost_days += of.frost_days;
+        season.rain = (season.rain.0 + of.rain.0, season.rain.1 + of.rain.1);
+        let et = &mut season.evapotranspiration;
+        *et = (et.0 + of.evapotranspiration.0, et.1 + of.evapotranspiration.1);
+    }
+    all
+}
+
+/// Year and season of a month: December belongs to the winter of the next year.
+#[must_use]
+pub const fn season_of(year: i32, month: u8) -> (i32, Season) {
+    (if month == 12 { year + 1 } else { year }, Season::of_month(month))
+}
+
 /// Sums by day of what [`super::sums`] gives by step, for days of which at least nine steps in ten are known.
 #[must_use]
 pub fn daily_sums(grid: &Grid, sums: &[f64], offset_minutes: i64) -> Vec<(i64, f64)> {
@@ -221,6 +249,12 @@ mod tests {
         assert_close(january.degree_days, 28.0 * 2.0, 1e-9);
         assert_close(january.rain.0, 31.0 * 12.0, 1e-9);
         assert!(months[&(2024, 3)].evapotranspiration.0 > january.evapotranspiration.0, "March has more sun");
+        let seasons = seasons(&months);
+        assert_eq!(seasons.len(), 2, "winter and spring");
+        let winter = &seasons[&(2024, Season::Winter)];
+        assert_eq!((winter.days, winter.rain.1), (28 + 26, 31 + 29));
+        assert_close(winter.mean_c, 7.0, 1e-9);
+        assert_eq!(season_of(2024, 12), (2025, Season::Winter));
         let warm = days_of_months(&air, |d| d.max > 11.0);
         assert_eq!(warm[&(2024, 2)], (26, 26));
     }

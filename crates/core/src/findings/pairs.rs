@@ -166,7 +166,8 @@ const WET_MM: f64 = 1.0;
 /// Year and season of a day; December belongs to the winter of the next year.
 fn season_of(day: i64) -> Part {
     let (year, month) = year_month(day);
-    Part::Season(if month == 12 { year + 1 } else { year }, Season::of_month(month))
+    let (year, season) = super::climate::season_of(year, month);
+    Part::Season(year, season)
 }
 
 /// Mean differences with 95 % intervals by blocks of days, over all days, by season, month and weather, and by hour of day. `rain` gives a

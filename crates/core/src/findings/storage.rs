@@ -17,11 +17,12 @@ use crate::water::{DepthError, layer_weights};
 /// uncertainty, m³/m³ (what makers' curves usually claim).
 pub const FACTORY_HALF_WIDTH: f64 = 0.03;
 
-/// How far the content above the first probe and below the last one may be off its own at least, m³/m³ (half range).
+/// How far the content above the first probe and below the last one may be off its own at least (half range), and between two probes that
+/// tell the same (range), m³/m³.
 const END_RANGE: f64 = 0.02;
 
 /// The same of a change.
-const END_RANGE_OF_CHANGE: f64 = 0.008;
+const END_RANGE_OF_CHANGE: f64 = 0.012;
 
 /// More coefficients than these no curve has.
 const MOST: usize = 10;
@@ -187,7 +188,9 @@ impl<'p> StorageSeries<'p> {
         for pair in counts.windows(2) {
             let (a, b) = (pair[0], pair[1]);
             let thick = 10.0 * (self.depths[b].min(self.bottom_cm) - self.depths[a]);
-            square += ((theta[b] - theta[a]) * thick).powi(2) / 12.0;
+            // A bulge between two like ones is not ruled out.
+            let apart = (theta[b] - theta[a]).abs().max(end_range);
+            square += (apart * thick).powi(2) / 12.0;
         }
         let mut end = |at: usize, inward: Option<usize>, thick_cm: f64| {
             let slope = inward.map_or(0.0, |i| (theta[at] - theta[i]) / (self.depths[at] - self.depths[i]).abs());

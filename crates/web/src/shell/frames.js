@@ -2,7 +2,7 @@
 
 /** Puts a table into its frame. */
 function frame(table) {
-  if (table.closest(".frame, .table-responsive, dialog")) return;
+  if (table.closest(".frame, .table-responsive, .scroll, dialog")) return;
   const frame = document.createElement("div");
   frame.className = "frame";
   table.replaceWith(frame);

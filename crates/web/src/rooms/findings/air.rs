@@ -1,6 +1,6 @@
 //! What the air did: evapotranspiration, degree days, frost; and on how many days the soil was dry, by month.
 
-use super::frame::{Loaded, Tabs, loaded, month, number};
+use super::frame::{Loaded, Tabs, loaded, month, number, part};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
 use crate::shell::figures::fixed;
@@ -9,7 +9,9 @@ use crate::shell::{Room, Shell, page};
 use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_app::findings::{AirAsked, AirFindings, air};
+use ebrel_app::findings::{AirAsked, AirFindings, DaysOf, air};
+use ebrel_core::findings::climate::{Month, season_of, seasons};
+use ebrel_core::findings::{Part, Season};
 use ebrel_core::roles::Role;
 use serde::Deserialize;
 
@@ -52,6 +54,7 @@ struct AirPage {
     tension: String,
     columns: Vec<String>,
     rows: Vec<Row>,
+    seasons: Vec<Row>,
     how: Vec<String>,
 }
 
@@ -95,6 +98,7 @@ async fn show(
         tension: asked.tension_above.map_or_else(String::new, |v| fixed(v, 0)),
         columns: Vec::new(),
         rows: Vec::new(),
+        seasons: Vec::new(),
         how: Vec::new(),
     };
     match found {
@@ -121,29 +125,18 @@ impl AirPage {
             self.missing.push("No gauge tells of rain here or within 5 km.".into());
         }
         self.columns = found.dry.iter().map(|d| d.0.clone()).collect();
-        for (key, m) in found.months.iter().rev() {
-            let of =
-                |(sum, n): (f64, usize)| if n == 0 { "–".into() } else { format!("{} ({n}\u{a0}d)", fixed(sum, 0)) };
-            self.rows.push(Row {
-                name: month(*key),
-                days: m.days,
-                mean: if m.days == 0 { "–".into() } else { fixed(m.mean_c, 1) },
-                extremes: if m.days == 0 {
-                    "–".into()
-                } else {
-                    format!("{} to {}", fixed(m.extremes_c.0, 1), fixed(m.extremes_c.1, 1))
-                },
-                degree_days: if m.days == 0 { "–".into() } else { fixed(m.degree_days, 0) },
-                frost: m.frost_days,
-                rain: of(m.rain),
-                et: of(m.evapotranspiration),
-                dry: found
-                    .dry
-                    .iter()
-                    .map(|(_, months)| months.get(key).map_or_else(|| "–".into(), |(n, of)| format!("{n} of {of}")))
-                    .collect(),
-            });
-        }
+        let of_month = |key: &(i32, u8), days: &DaysOf| days.get(key).copied();
+        let dry = |key: &(i32, u8)| found.dry.iter().map(|d| of_month(key, &d.1)).collect::<Vec<_>>();
+        self.rows = found.months.iter().rev().map(|(key, m)| row(month(*key), m, dry(key))).collect();
+        let in_season = |key: &(i32, Season)| {
+            let of = |days: &DaysOf| {
+                let parts = days.iter().filter(|(k, _)| season_of(k.0, k.1) == *key).map(|(_, d)| *d);
+                parts.reduce(|a, b| (a.0 + b.0, a.1 + b.1))
+            };
+            found.dry.iter().map(|d| of(&d.1)).collect::<Vec<_>>()
+        };
+        let named = |key: &(i32, Season)| part(Part::Season(key.0, key.1));
+        self.seasons = seasons(&found.months).iter().rev().map(|(key, m)| row(named(key), m, in_season(key))).collect();
         let base = fixed(asked.base_c, 1);
         self.how.push(format!(
             "Days by the study's clock, of which nine tenths are known. Degree days: mean of a day's extremes less {base}\u{a0}°C, never below 0. \
@@ -158,6 +151,23 @@ impl AirPage {
     }
 }
 
+/// A month or a season as shown.
+fn row(name: String, m: &Month, dry: Vec<Option<(usize, usize)>>) -> Row {
+    let of = |(sum, n): (f64, usize)| if n == 0 { "–".into() } else { format!("{} ({n}\u{a0}d)", fixed(sum, 0)) };
+    let known = |text: String| if m.days == 0 { "–".into() } else { text };
+    Row {
+        name,
+        days: m.days,
+        mean: known(fixed(m.mean_c, 1)),
+        extremes: known(format!("{} to {}", fixed(m.extremes_c.0, 1), fixed(m.extremes_c.1, 1))),
+        degree_days: known(fixed(m.degree_days, 0)),
+        frost: m.frost_days,
+        rain: of(m.rain),
+        et: of(m.evapotranspiration),
+        dry: dry.into_iter().map(|d| d.map_or_else(|| "–".into(), |(n, of)| format!("{n} of {of}"))).collect(),
+    }
+}
+
 fn answer(found: &AirFindings) -> String {
     let years: Vec<i32> = found.months.keys().map(|k| k.0).collect();
     let whole = years.iter().copied().filter(|y| years.iter().filter(|o| *o == y).count() == 12).max();
@@ -165,7 +175,7 @@ fn answer(found: &AirFindings) -> String {
         return "Nothing is known of the air here.".into();
     };
     let of: Vec<_> = found.months.iter().filter(|(k, _)| k.0 == year).map(|(_, m)| m).collect();
-    let sum = |f: &dyn Fn(&ebrel_core::findings::climate::Month) -> f64| of.iter().map(|m| f(m)).sum::<f64>();
+    let sum = |f: &dyn Fn(&Month) -> f64| of.iter().map(|m| f(m)).sum::<f64>();
     let (rain, et) = (sum(&|m| m.rain.0), sum(&|m| m.evapotranspiration.0));
     let frost: usize = of.iter().map(|m| m.frost_days).sum();
     let mut words = format!("In {year}");

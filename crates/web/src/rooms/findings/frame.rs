@@ -53,6 +53,13 @@ pub async fn loaded(state: &State, station: i64) -> Result<Loaded, Problem> {
     Ok(Loaded { record, neighbours, flags })
 }
 
+/// A problem as a sentence of its own.
+pub fn sentence(problem: &dyn std::fmt::Display) -> String {
+    let text = problem.to_string();
+    let mut letters = text.chars();
+    letters.next().map_or_else(String::new, |first| format!("{}{}.", first.to_uppercase(), letters.as_str()))
+}
+
 /// What a page rests on, and what not: "412 380 readings; 9 204 left out by flags and verdicts; 12 without a value".
 pub fn counted(counts: Counts) -> String {
     let mut words = format!("{} readings", grouped(counts.used));

@@ -1,13 +1,16 @@
 //! The room Findings: what the record says. Each page says it in words first, shows it, says how, and leads back to the readings.
 
 mod air;
+mod bring;
 mod export;
 mod frame;
 mod heat;
 mod profile;
 mod thresholds;
 mod treatments;
+mod treatments_words;
 mod water;
+mod water_words;
 
 use crate::shell::routes::Routes;
 

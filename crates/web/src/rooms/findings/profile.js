@@ -100,6 +100,7 @@ class Profile {
     this.root.querySelector("a[data-strips]").href =
       `/stations/${this.station}?from=${this.from}&to=${this.to}&show=${this.what === "temperature" ? "temperature" : "moisture"}`;
     this.paint();
+    this.root.dataset.loaded = String(asked);
   }
 
   /** Height of a depth, px: as in the section beside it. */

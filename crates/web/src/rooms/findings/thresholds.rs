@@ -1,35 +1,33 @@
 //! How dry before it stops: responses of plants held against water content or tension, with a break or without one.
 
-use super::frame::{Tabs, counted};
+use super::bring;
+use super::frame::{Tabs, counted, sentence};
 use crate::components::trace::{Axes, Cloud, Point as Drawn, cloud};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
-use crate::shell::figures::{fixed, moment, read_field, signed};
-use crate::shell::forms::words;
-use crate::shell::guard::CheckedForm;
+use crate::shell::figures::{fixed, moment, signed};
 use crate::shell::routes::{Least, Routes};
-use crate::shell::{Room, Shell, page, say, see_other};
-use crate::state::{State, wall_clock};
+use crate::shell::{Room, Shell, page};
+use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_app::findings::{Abscissa, ResponseError, Responses, own_pairs, pasted_responses, responses};
+use ebrel_app::findings::{Abscissa, ResponseError, Responses, own_pairs, responses};
 use ebrel_app::record::StationRecord;
 use ebrel_core::findings::Threshold;
 use ebrel_core::roles::Role;
 use ebrel_core::units::Quantity;
 use ebrel_core::water::{VanGenuchten, fit_retention};
 use ebrel_store::flags::StoredFlag;
-use ebrel_store::responses::Response;
 use serde::Deserialize;
 
 pub fn routes(routes: &mut Routes<'_>) {
     routes.get("/studies/{id}/findings/thresholds", Least::Member(Role::Guest), show);
-    routes.post("/studies/{id}/findings/thresholds", Least::Member(Role::Field), keep);
-    routes.post("/studies/{id}/findings/thresholds/{table}/remove", Least::Member(Role::Field), remove);
+    routes.post("/studies/{id}/findings/thresholds", Least::Member(Role::Field), bring::keep);
+    routes.post("/studies/{id}/findings/thresholds/{table}/remove", Least::Member(Role::Field), bring::remove);
 }
 
 #[derive(Deserialize, Default)]
-struct Query {
+pub(super) struct Query {
     table: Option<String>,
     take: Option<String>,
     axis: Option<String>,
@@ -39,20 +37,20 @@ struct Query {
 
 /// What is typed.
 #[derive(Deserialize, Default)]
-struct Typed {
+pub(super) struct Typed {
     #[serde(default)]
-    name: String,
+    pub name: String,
     #[serde(default)]
-    unit: String,
+    pub unit: String,
     #[serde(default)]
-    rows: String,
+    pub rows: String,
 }
 
 type Choice = (String, String, bool);
 
 #[derive(Template)]
 #[template(path = "rooms/findings/thresholds.html")]
-struct ThresholdsPage {
+pub(super) struct ThresholdsPage {
     shell: Shell,
     tabs: Option<Tabs>,
     study: i64,
@@ -69,7 +67,7 @@ struct ThresholdsPage {
     profile: Option<Cloud>,
     how: Vec<String>,
     typed: Typed,
-    slips: Vec<String>,
+    pub slips: Vec<String>,
 }
 
 /// Texture classes that a retention curve is published for.
@@ -89,7 +87,7 @@ const CLASSES: [&str; 12] = [
 ];
 
 impl ThresholdsPage {
-    async fn empty(
+    pub async fn empty(
         state: &State,
         actor: &Actor,
         study_id: i64,
@@ -134,7 +132,7 @@ async fn show(
 }
 
 /// The page with what the chosen table tells.
-async fn answered(state: &State, mut made: ThresholdsPage, q: &Query) -> Result<HttpResponse, Problem> {
+pub(super) async fn answered(state: &State, mut made: ThresholdsPage, q: &Query) -> Result<HttpResponse, Problem> {
     let place = state.heavy.take().await?;
     let mut tables = state.store.responses(made.study).await?;
     let offset = state.store.study(made.study).await?.utc_offset_minutes;
@@ -153,7 +151,7 @@ async fn answered(state: &State, mut made: ThresholdsPage, q: &Query) -> Result<
     }
     let growth = q.take.as_deref() != Some("value");
     let curves = curves(&stations);
-    let chosen = q.curve.as_deref().and_then(|c| curves.iter().find(|k| k.0 == c)).or_else(|| curves.first());
+    let chosen = q.curve.as_deref().and_then(|c| curves.iter().find(|k| k.word == c)).or_else(|| curves.first());
     let axis = q.axis.as_deref().unwrap_or("content");
     made.table = Some(table.id);
     made.about = format!(
@@ -171,30 +169,42 @@ async fn answered(state: &State, mut made: ThresholdsPage, q: &Query) -> Result<
         [("content", "water content"), ("tension", "tension by its probes"), ("curve", "tension through a curve")]
             .map(|(v, w)| (v.to_owned(), w.to_owned(), v == axis))
             .into();
-    let chosen_name = chosen.map(|c| c.0.clone()).unwrap_or_default();
-    made.curves = curves.iter().map(|c| (c.0.clone(), c.1.clone(), c.0 == chosen_name)).collect();
+    let taken = chosen.map(|c| c.word.as_str()).unwrap_or_default();
+    made.curves = curves.iter().map(|c| (c.word.clone(), c.name.clone(), c.word == taken)).collect();
     let abscissa = match (axis, chosen) {
         ("tension", _) => Abscissa::Tension,
-        ("curve", Some((_, _, curve, _))) => Abscissa::ThroughCurve(*curve),
+        ("curve", Some(of)) => Abscissa::ThroughCurve(of.curve),
         _ => Abscissa::Content,
     };
-    let about_curve = chosen.map(|c| c.3.clone()).unwrap_or_default();
     let unit = if growth { format!("{} a day", table.unit) } else { table.unit.clone() };
     let name = table.name.clone();
     let found = place.run(move || responses(&stations, &table, growth, abscissa)).await?;
     match found {
-        Ok(found) => made.fill(&found, abscissa, &name, &unit, &about_curve),
+        Ok(found) => made.fill(&found, abscissa, &name, &unit, chosen),
         Err(problem) => made.refuse(&problem),
     }
     page(&made)
 }
 
-/// Retention curves to choose from: word, name, curve, and what is to be said of it.
-type Curves = Vec<(String, String, VanGenuchten, String)>;
+/// A retention curve to choose.
+struct Retention {
+    /// Its word in addresses.
+    word: String,
+    name: String,
+    curve: VanGenuchten,
+    /// 95 % half width of content about it, m³/m³.
+    half_width: f64,
+    /// What is to be said of it.
+    about: String,
+}
+
+/// Half width of the contents of single soils about the curve of their class, m³/m³: two standard deviations of what Carsel & Parrish (1988,
+/// table 3) tell of residual and saturated contents.
+const CLASS_HALF_WIDTH: f64 = 0.06;
 
 /// Own pairs of tension and content first, then published classes; the class of the soil at hand before the others.
-fn curves(stations: &[(StationRecord, Vec<StoredFlag>)]) -> Curves {
-    let mut all: Curves = Vec::new();
+fn curves(stations: &[(StationRecord, Vec<StoredFlag>)]) -> Vec<Retention> {
+    let mut all = Vec::new();
     for (record, flags) in stations {
         let depths = record.channels.iter().filter(|c| c.quantity() == Quantity::WaterTension);
         let mut depths: Vec<f64> = depths.filter_map(|c| c.channel.placement.depth_cm).collect();
@@ -212,7 +222,8 @@ fn curves(stations: &[(StationRecord, Vec<StoredFlag>)]) -> Curves {
                 fixed(fit.range_kpa.0, 0),
                 fixed(fit.range_kpa.1, 0)
             );
-            all.push((format!("own-{}-{depth}", record.station.id), name, fit.curve, said));
+            let word = format!("own-{}-{depth}", record.station.id);
+            all.push(Retention { word, name, curve: fit.curve, half_width: fit.half_width, about: said });
         }
     }
     let here: Vec<String> =
@@ -225,22 +236,21 @@ fn curves(stations: &[(StationRecord, Vec<StoredFlag>)]) -> Curves {
             "The curve is the mean of the class {class} (Carsel & Parrish 1988): single soils of a class differ so much that tension through it is \
              known to a factor of two or three only."
         );
-        Some((class.replace(' ', "-"), format!("class {class}"), curve, said))
+        let (word, name) = (class.replace(' ', "-"), format!("class {class}"));
+        Some(Retention { word, name, curve, half_width: CLASS_HALF_WIDTH, about: said })
     }));
     all
 }
 
 impl ThresholdsPage {
     fn refuse(&mut self, problem: &ResponseError) {
-        let text = problem.to_string();
-        let mut letters = text.chars();
-        self.answer = letters.next().map_or_else(String::new, |c| format!("{}{}.", c.to_uppercase(), letters.as_str()));
+        self.answer = sentence(problem);
         if matches!(problem, ResponseError::Threshold(_)) {
             self.cannot.push("Bring more rows: over more weeks, or of more plants, from wet to dry.".into());
         }
     }
 
-    fn fill(&mut self, found: &Responses, abscissa: Abscissa, name: &str, unit: &str, about_curve: &str) {
+    fn fill(&mut self, found: &Responses, abscissa: Abscissa, name: &str, unit: &str, curve: Option<&Retention>) {
         let t = &found.threshold;
         let tension = abscissa != Abscissa::Content;
         let of = |x: f64| if tension { fixed(10f64.powf(x), 0) } else { fixed(x, 3) };
@@ -283,8 +293,10 @@ impl ThresholdsPage {
         if t.groups == 0 {
             self.cannot.push("Fewer than five plants or tubs: rows of one are no independent witnesses, and the interval is too narrow.".into());
         }
-        if abscissa != Abscissa::Content && abscissa != Abscissa::Tension {
-            self.cannot.push(about_curve.to_owned());
+        match (abscissa, curve) {
+            (Abscissa::Content, Some(of)) if t.breaks => self.more.push(in_tension(t, of)),
+            (Abscissa::ThroughCurve(_), Some(of)) => self.cannot.push(of.about.clone()),
+            _ => {}
         }
         self.draw(found, tension, unit);
         self.how = vec![
@@ -330,53 +342,20 @@ impl ThresholdsPage {
     }
 }
 
-async fn keep(
-    state: web::Data<State>,
-    actor: Actor,
-    id: web::Path<i64>,
-    form: CheckedForm<Typed>,
-) -> Result<HttpResponse, Problem> {
-    let typed = form.0;
-    let study = state.store.study(*id).await?;
-    let offset = study.utc_offset_minutes;
-    let mut slips = Vec::new();
-    let name = words(&typed.name, "what answered", 120).map_err(|e| slips.push(e)).ok();
-    if typed.unit.chars().count() > 30 {
-        slips.push("Shorten the unit to 30 characters.".into());
+/// The break as a tension, with what its interval and the curve's scatter make of it.
+fn in_tension(t: &Threshold, of: &Retention) -> String {
+    let kpa = |theta: f64| of.curve.kpa(theta).map(|kpa| fixed(kpa, 0));
+    let (low, high) = t.interval();
+    let (wet, dry) = (kpa(high + of.half_width), kpa(low - of.half_width));
+    match kpa(t.two.at) {
+        None => format!("Through the curve of {} no tension belongs to that content.", of.name),
+        Some(at) => format!(
+            "In tension that is {at}\u{a0}kPa through the curve of {} ({} to {} with the interval and the scatter of soils about the curve, \
+             ±{}\u{a0}m³/m³).",
+            of.name,
+            wet.unwrap_or_else(|| "0".into()),
+            dry.unwrap_or_else(|| "beyond it".into()),
+            fixed(of.half_width, 3)
+        ),
     }
-    let pasted = pasted_responses(&typed.rows, |text| read_field(text, offset));
-    const SHOWN: usize = 12;
-    slips.extend(pasted.slips.iter().take(SHOWN).map(|(line, says)| format!("Line {line}: {says}")));
-    if pasted.slips.len() > SHOWN {
-        slips.push(format!("… and {} more lines.", pasted.slips.len() - SHOWN));
-    }
-    if pasted.slips.is_empty() && pasted.values.is_empty() {
-        slips.push("Paste rows of time, point and value.".into());
-    }
-    let Some(name) = name.filter(|_| slips.is_empty()) else {
-        let mut made = ThresholdsPage::empty(&state, &actor, *id, None, typed).await?;
-        made.slips = slips;
-        return answered(&state, made, &Query::default()).await;
-    };
-    let (n, unit) = (pasted.values.len(), typed.unit.trim().to_owned());
-    let by = actor.signed().map(|s| s.name.clone()).unwrap_or_default();
-    let table = Response { id: 0, study_id: *id, name, unit, by, at: wall_clock(), values: pasted.values };
-    let kept = state.store.add_response(&table).await?;
-    say(&actor, &format!("{n} values were kept."))?;
-    Ok(see_other(&format!("/studies/{}/findings/thresholds?table={kept}", *id)))
-}
-
-async fn remove(
-    state: web::Data<State>,
-    actor: Actor,
-    path: web::Path<(i64, i64)>,
-    _form: CheckedForm<Typed>,
-) -> Result<HttpResponse, Problem> {
-    let (study, table) = path.into_inner();
-    let done = state.store.remove_response(study, table, wall_clock()).await?;
-    say(
-        &actor,
-        if done { "The table was taken back; it is no longer shown." } else { "That table was taken back already." },
-    )?;
-    Ok(see_other(&format!("/studies/{study}/findings/thresholds")))
 }
