@@ -180,7 +180,7 @@ async fn rows_of_a_response_are_points_or_are_counted_with_their_reason() {
     probe(&store, station, ("m10", Quantity::WaterContent, 10.0), 60, drying).await;
     let (record, flags) = loaded(&store, station).await;
     let week = |k: i64| UnixSeconds(START + k * 4 * DAY);
-    let growing = |k: i64| (0..k).map(|i| (drying(i * 96 + 48) - 0.25).min(0.05).max(-0.10) + 0.2).sum::<f64>();
+    let growing = |k: i64| (0..k).map(|i| (drying(i * 96 + 48) - 0.25).clamp(-0.10, 0.05) + 0.2).sum::<f64>();
     let mut values: Vec<(String, UnixSeconds, f64)> = (0..14).map(|k| ("m10".into(), week(k), growing(k))).collect();
     values.push(("nobody".into(), week(1), 3.0));
     values.push(("m10".into(), UnixSeconds(START + 900 * DAY), 3.0));

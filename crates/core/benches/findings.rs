@@ -3,7 +3,7 @@
 use criterion::{Criterion, criterion_group, criterion_main};
 use ebrel_core::calibration::{Curve, Form, Intercept, PolynomialFit};
 use ebrel_core::findings::heat::diffusivities;
-use ebrel_core::findings::{BlockBootstrap, Counts, Grid, Profile, StorageSeries, Track};
+use ebrel_core::findings::{ALWAYS, BlockBootstrap, Counts, Grid, Profile, StorageSeries, Track};
 use ebrel_core::series::{Hours, View};
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
 use std::hint::black_box;
@@ -29,7 +29,15 @@ fn storage(c: &mut Criterion) {
         let raw = raw(k);
         let values = raw.iter().map(|r| curve.theta(*r)).collect();
         let depth_cm = 10.0 + 15.0 * k as f64;
-        Track { name: String::new(), depth_cm, values, raw, curves: vec![(0, curve)], counts: Counts::default() }
+        Track {
+            name: String::new(),
+            depth_cm,
+            values,
+            raw,
+            curves: vec![(0, curve)],
+            counts: Counts::default(),
+            in_force: ALWAYS,
+        }
     });
     let profile = Profile::of(grid, tracks.collect(), |_| None);
     c.bench_function("storage with uncertainty, 350 k times x 6 depths", |b| {

@@ -9,9 +9,9 @@ CREATE TABLE response (
     made_by TEXT NOT NULL,
     made_at INTEGER NOT NULL,
     -- Set when it was taken back; nothing is deleted.
-    removed_at INTEGER,
-    UNIQUE (study_id, name, made_at)
+    removed_at INTEGER
 ) STRICT;
+CREATE INDEX response_by_study ON response (study_id);
 
 CREATE TABLE response_value (
     response_id INTEGER NOT NULL REFERENCES response(id),

@@ -2,6 +2,7 @@
 
 use crate::{Store, StoreError};
 use ebrel_core::units::UnixSeconds;
+use sqlx::SqliteConnection;
 
 /// A table as it is kept.
 #[derive(Debug, Clone, PartialEq)]
@@ -23,12 +24,28 @@ pub struct Response {
 }
 
 impl Store {
-    /// Keeps a table and returns its number. Two values of one point at one time must not be in it.
+    /// Keeps a table and returns its number; of one that stands already, with the same name, unit and values, that one's. Two values of one
+    /// point at one time must not be in it.
     ///
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn add_response(&self, of: &Response) -> Result<i64, StoreError> {
+        let mut wanted = of.values.clone();
+        wanted.sort_by(|a, b| (&a.0, a.1).cmp(&(&b.0, b.1)));
         let mut tx = self.write().await?;
+        let alike = sqlx::query!(
+            "SELECT id FROM response WHERE study_id = ? AND name = ? AND unit = ? AND removed_at IS NULL",
+            of.study_id,
+            of.name,
+            of.unit
+        )
+        .fetch_all(&mut *tx)
+        .await?;
+        for known in alike {
+            if values(&mut tx, known.id).await? == wanted {
+                return Ok(known.id);
+            }
+        }
         let done = sqlx::query!(
             "INSERT INTO response (study_id, name, unit, made_by, made_at) VALUES (?, ?, ?, ?, ?)",
             of.study_id,
@@ -68,13 +85,7 @@ impl Store {
         .await?;
         let mut all = Vec::with_capacity(rows.len());
         for r in rows {
-            let values = sqlx::query!(
-                "SELECT point, t, value FROM response_value WHERE response_id = ? ORDER BY point, t",
-                r.id
-            )
-            .fetch_all(&self.pool)
-            .await?;
-            let values = values.into_iter().map(|v| (v.point, UnixSeconds(v.t), v.value)).collect();
+            let values = values(&mut *self.pool.acquire().await?, r.id).await?;
             let (name, unit, by, at) = (r.name, r.unit, r.made_by, UnixSeconds(r.made_at));
             all.push(Response { id: r.id, study_id: study, name, unit, by, at, values });
         }
@@ -98,6 +109,14 @@ impl Store {
         tx.commit().await?;
         Ok(done.rows_affected() > 0)
     }
+}
+
+/// Point, time and value of a table's rows, by point and time.
+async fn values(from: &mut SqliteConnection, id: i64) -> Result<Vec<(String, UnixSeconds, f64)>, StoreError> {
+    let rows = sqlx::query!("SELECT point, t, value FROM response_value WHERE response_id = ? ORDER BY point, t", id)
+        .fetch_all(from)
+        .await?;
+    Ok(rows.into_iter().map(|v| (v.point, UnixSeconds(v.t), v.value)).collect())
 }
 
 #[cfg(test)]
@@ -124,6 +143,7 @@ mod tests {
         assert_eq!((known.len(), known[0].id, known[0].name.as_str()), (1, id, "frond \"θ\""));
         let order: Vec<(&str, i64)> = known[0].values.iter().map(|v| (v.0.as_str(), v.1.0)).collect();
         assert_eq!(order, [("FT-01", 100), ("FT-01", 900), ("FT-02", 900)]);
+        assert_eq!(store.add_response(&table).await.unwrap(), id, "the same sent twice is kept once");
         let twice = Response {
             at: UnixSeconds(2_000),
             values: vec![table.values[0].clone(), table.values[0].clone()],

@@ -5,7 +5,7 @@ use crate::{Failed, say};
 use ebrel_core::calibration::{Curve, Samples, recommend};
 use ebrel_core::findings::heat::{Diffusivity, Method, diffusivities};
 use ebrel_core::findings::{
-    BlockBootstrap, Counts, Grid, Point, Profile, StorageSeries, Track, WettingRules, capacity_as_seen, falls,
+    ALWAYS, BlockBootstrap, Counts, Grid, Point, Profile, StorageSeries, Track, WettingRules, capacity_as_seen, falls,
     two_segments, wettings, year_month,
 };
 use ebrel_core::series::{Hours, View};
@@ -82,6 +82,7 @@ impl Tally {
             raw: p.raw.clone(),
             curves: vec![(0, curve)],
             counts: Counts::default(),
+            in_force: ALWAYS,
         });
         let profile = Profile::of(grid, tracks.collect(), |_| None);
         self.stored(truth, &profile)?;

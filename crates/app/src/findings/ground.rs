@@ -2,10 +2,10 @@
 
 use crate::record::{ChannelRecord, StationRecord};
 use ebrel_core::field::Way;
-use ebrel_core::findings::{Counts, Fall, Grid, Inflow, Profile, Track, WettingRules, falls, sums};
+use ebrel_core::findings::{ALWAYS, Counts, Fall, Grid, Inflow, Profile, Track, WettingRules, falls, sums};
 use ebrel_core::quality::EventKind;
-use ebrel_core::series::Belief;
-use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
+use ebrel_core::series::{Belief, LeftOut};
+use ebrel_core::units::{Grade, Quantity, SpanSeconds, UnixSeconds};
 use ebrel_store::flags::StoredFlag;
 
 /// A stretch of a record, and what of it is believed.
@@ -66,7 +66,23 @@ impl<'r> Ground<'r> {
         let margin = SpanSeconds(usual(channel).0 * 3);
         let last = self.grid.time(self.grid.len() - 1);
         let believed = channel.believed(self.flags, &self.belief).between(self.grid.time(0) - margin, last + margin);
-        Track::of(&channel.channel.label(), depth, believed, usual(channel), &self.grid)
+        let stream = channel.channel.stream.id;
+        let true_but =
+            |f: &&StoredFlag| f.stream_id == stream && f.flag.grade == Grade::Condition && !f.leaves_out(&self.belief);
+        let conditions = LeftOut::of(self.flags.iter().filter(true_but).map(|f| (f.flag.start, f.flag.end)));
+        let under_condition = believed.times().filter(|t| conditions.holds(*t)).count();
+        let placement = &channel.channel.placement;
+        let mut track = Track::of(&channel.channel.label(), depth, believed, usual(channel), &self.grid);
+        track.counts.under_condition = under_condition;
+        track.in_force = (placement.starts, placement.ends.unwrap_or(ALWAYS.1));
+        track
+    }
+
+    /// The longest usual distance between two readings of a channel in the soil: between two of them a line is drawn.
+    #[must_use]
+    pub fn between_readings(&self) -> SpanSeconds {
+        let soil = self.record.channels.iter().filter(|c| c.quantity().is_in_soil());
+        soil.map(usual).max().unwrap_or(self.grid.step())
     }
 
     /// All channels of a quantity that lie in the soil, by depth.

@@ -7,7 +7,7 @@ use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds, read_number};
 use ebrel_core::water::VanGenuchten;
 use ebrel_store::flags::StoredFlag;
 use ebrel_store::responses::Response;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use thiserror::Error;
 
 /// What a pasted table holds.
@@ -28,6 +28,7 @@ pub const MOST_LINES: usize = 20_000;
 #[must_use]
 pub fn pasted_responses(text: &str, time: impl Fn(&str) -> Option<UnixSeconds>) -> PastedResponses {
     let mut pasted = PastedResponses::default();
+    let mut known = HashSet::new();
     for (i, line) in text.lines().enumerate() {
         let line = line.trim();
         if line.is_empty() {
@@ -54,7 +55,7 @@ pub fn pasted_responses(text: &str, time: impl Fn(&str) -> Option<UnixSeconds>) 
             }
             (_, Err(says)) => pasted.slips.push((i + 1, says)),
             _ if point.is_empty() => pasted.slips.push((i + 1, "Say which point: a port, serial or station.".into())),
-            (Some(t), Ok(_)) if pasted.values.iter().any(|v| v.0 == point && v.1 == t) => {
+            (Some(t), Ok(_)) if !known.insert((point, t)) => {
                 pasted.slips.push((i + 1, format!("{point} has a value at {when} already: leave one of both out.")));
             }
             (Some(t), Ok(value)) => pasted.values.push((point.to_owned(), t, value)),

@@ -8,7 +8,7 @@ use ebrel_core::findings::{
     capacity_as_seen, dry_spells, rates_by_season, wettings,
 };
 use ebrel_core::sun::{SunTimes, sun_times};
-use ebrel_core::units::{Quantity, UnixSeconds};
+use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
 use ebrel_core::water::{DepthError, Retention};
 use ebrel_store::Store;
 use ebrel_store::flags::StoredFlag;
@@ -80,6 +80,8 @@ pub struct WaterFindings {
     pub capacity: Vec<LevelCapacity>,
     /// What became of the readings.
     pub counts: Counts,
+    /// The longest usual distance between two readings.
+    pub between_readings: SpanSeconds,
     /// Probes that still tell raw output only.
     pub uncalibrated: usize,
 }
@@ -168,6 +170,7 @@ fn of_profile(
         knows_sun,
         capacity,
         counts: profile.counts(),
+        between_readings: ground.between_readings(),
         uncalibrated: record.channels.iter().filter(|c| c.quantity() == Quantity::RawOutput).count(),
         depths,
     })

@@ -98,6 +98,8 @@ pub struct Counts {
     pub left_out: usize,
     /// Readings without a meaning: before the first calibration, or no number.
     pub without_value: usize,
+    /// Of those used, readings under a condition: frozen, ponded, settling, while somebody was there.
+    pub under_condition: usize,
 }
 
 impl std::ops::AddAssign for Counts {
@@ -105,6 +107,7 @@ impl std::ops::AddAssign for Counts {
         self.used += other.used;
         self.left_out += other.left_out;
         self.without_value += other.without_value;
+        self.under_condition += other.under_condition;
     }
 }
 
@@ -123,7 +126,12 @@ pub struct Track<'a> {
     pub curves: Vec<(usize, &'a Curve)>,
     /// What became of its readings.
     pub counts: Counts,
+    /// First moment at which its probe lay there, and the first after.
+    pub in_force: (UnixSeconds, UnixSeconds),
 }
+
+/// A probe that lay there all the time.
+pub const ALWAYS: (UnixSeconds, UnixSeconds) = (UnixSeconds(i64::MIN), UnixSeconds(i64::MAX));
 
 /// Readings farther apart than this many of the usual intervals have a gap between them.
 const GAP_INTERVALS: f64 = 2.5;
@@ -140,6 +148,7 @@ impl<'a> Track<'a> {
             raw: vec![f64::NAN; grid.len],
             curves: Vec::new(),
             counts: Counts { left_out: believed.left_out(), ..Counts::default() },
+            in_force: ALWAYS,
         };
         let bridge = ((usual.0 as f64 * GAP_INTERVALS) as i64).max(grid.step);
         let mut before: Option<(i64, f64, f64)> = None;
@@ -209,8 +218,8 @@ mod tests {
     fn track(times: &[i64], values: &[f64], out: LeftOut, grid: &Grid) -> Track<'static> {
         let (view, history) = (View { times, values }, CalibrationHistory::default());
         let track = Track::of("T", 5.0, Believed::new(view, &history, &[], out), SpanSeconds(900), grid);
-        let Track { name, depth_cm, values, raw, counts, .. } = track;
-        Track { name, depth_cm, values, raw, counts, curves: Vec::new() }
+        let Track { name, depth_cm, values, raw, counts, in_force, .. } = track;
+        Track { name, depth_cm, values, raw, counts, in_force, curves: Vec::new() }
     }
 
     fn grid(first: i64, last: i64) -> Grid {
@@ -247,7 +256,7 @@ mod tests {
             assert_eq!(t.values[i].is_nan(), gap, "{i}");
             assert!(gap || (t.values[i] - i as f64).abs() < 1e-9);
         }
-        assert_eq!(t.counts, Counts { used: 29, left_out: 5, without_value: 1 });
+        assert_eq!(t.counts, Counts { used: 29, left_out: 5, without_value: 1, under_condition: 0 });
         assert_eq!(t.counts.used + t.counts.left_out + t.counts.without_value, times.len());
     }
 

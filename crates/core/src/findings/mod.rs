@@ -28,7 +28,7 @@ pub use capacity::{Capacity, capacity_as_seen};
 pub use coverage::{DayState, coverage};
 pub use drying::{DrySpell, Rates, SeasonRates, dry_spells, rates_by_season};
 pub use front::{Arrival, arrivals};
-pub use grid::{Counts, Grid, Track, sums};
+pub use grid::{ALWAYS, Counts, Grid, Track, sums};
 pub use pairs::{
     BeforeAfter, Buffering, Comparison, Group, PairError, Paired, Part, before_after, buffering, compare, paired,
 };

@@ -1,8 +1,6 @@
 //! Contents by depth through time.
 
 use super::grid::{Counts, Grid, Track};
-use crate::units::UnixSeconds;
-
 /// All probes that lie at one depth.
 #[derive(Debug, Clone)]
 pub struct Level<'a> {
@@ -14,8 +12,6 @@ pub struct Level<'a> {
     pub values: Vec<f64>,
     /// Pore space of the soil there, m³/m³.
     pub pores: Option<f64>,
-    /// First and last time at which probes lay there.
-    pub in_force: (UnixSeconds, UnixSeconds),
 }
 
 impl Level<'_> {
@@ -66,7 +62,6 @@ impl<'a> Profile<'a> {
                     pores: pores(track.depth_cm),
                     values: Vec::new(),
                     tracks: vec![track],
-                    in_force: (UnixSeconds(0), UnixSeconds(0)),
                 }),
             }
         }
@@ -75,10 +70,6 @@ impl<'a> Profile<'a> {
                 [one] => one.values.clone(),
                 all => (0..grid.len()).map(|i| mean(all, i)).collect(),
             };
-            let known = |v: &f64| v.is_finite();
-            let (first, last) = (level.values.iter().position(known), level.values.iter().rposition(known));
-            level.in_force =
-                first.zip(last).map_or((UnixSeconds(0), UnixSeconds(0)), |(a, b)| (grid.time(a), grid.time(b)));
         }
         // A depth at which nothing was ever measured is no level.
         levels.retain(|l| l.values.iter().any(|v| v.is_finite()));
@@ -120,8 +111,9 @@ fn mean(tracks: &[Track<'_>], i: usize) -> f64 {
 
 #[cfg(test)]
 pub(crate) mod testing {
+    use super::super::grid::ALWAYS;
     use super::*;
-    use crate::units::SpanSeconds;
+    use crate::units::{SpanSeconds, UnixSeconds};
 
     /// A profile of levels whose values are given for each quarter of an hour from `first` on.
     pub fn profile(first: i64, levels: &[(f64, Vec<f64>)]) -> Profile<'static> {
@@ -134,6 +126,7 @@ pub(crate) mod testing {
             values: values.clone(),
             curves: Vec::new(),
             counts: Counts { used: values.len(), ..Counts::default() },
+            in_force: ALWAYS,
         });
         Profile::of(grid, tracks.collect(), |_| Some(0.5))
     }

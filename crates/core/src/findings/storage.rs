@@ -11,6 +11,7 @@ use super::Z95;
 use super::profile::Profile;
 use crate::calibration::Curve;
 use crate::statistics::t_quantile;
+use crate::units::UnixSeconds;
 use crate::water::{DepthError, layer_weights};
 
 /// 95 % half width that is assumed where a probe works its content out itself, by its maker's curve, or a calibration came without an
@@ -75,39 +76,51 @@ pub struct Change {
 pub struct StorageSeries<'p> {
     /// Down to here, cm.
     pub bottom_cm: f64,
-    /// mm of water that a unit of content at each level stands for.
+    /// mm of water that a unit of content at each level stands for at the end of the record.
     pub weights: Vec<f64>,
     /// Depth of water at each time, mm; NaN where a level that counts has a gap.
     pub mm: Vec<f64>,
     /// Whether some probe has no calibration with an uncertainty, so that [`FACTORY_HALF_WIDTH`] was assumed.
     pub assumes_factory: bool,
     depths: Vec<f64>,
+    /// From an index on: weights of the levels at which probes lay then; 0 for the others.
+    segments: Vec<(usize, Vec<f64>)>,
     parts: Vec<Part<'p>>,
     curves: Vec<&'p Curve>,
 }
 
 impl<'p> StorageSeries<'p> {
-    /// Storage of a profile down to `bottom_cm` by [`layer_weights`].
+    /// Storage of a profile down to `bottom_cm` by [`layer_weights`], over the levels at which probes lay at each time: where one was put in or
+    /// taken out, or turned out to lie elsewhere, others speak for its soil from then on.
     ///
     /// # Errors
     /// [`DepthError`] as there.
     pub fn of(profile: &'p Profile<'_>, bottom_cm: f64) -> Result<Self, DepthError> {
         let weights = layer_weights(&profile.depths(), bottom_cm)?;
+        let segments = segments(profile, bottom_cm);
         let mut mm = vec![0.0; profile.grid.len()];
-        for (level, weight) in profile.levels.iter().zip(&weights).filter(|(_, w)| **w > 0.0) {
-            mm.iter_mut().zip(&level.values).for_each(|(s, v)| *s += weight * v);
+        for (k, (from, weights)) in segments.iter().enumerate() {
+            let to = segments.get(k + 1).map_or(mm.len(), |next| next.0);
+            for (level, weight) in profile.levels.iter().zip(weights).filter(|(_, w)| **w > 0.0) {
+                mm[*from..to].iter_mut().zip(&level.values[*from..to]).for_each(|(s, v)| *s += weight * v);
+            }
+            if weights.iter().all(|w| *w <= 0.0) {
+                mm[*from..to].fill(f64::NAN);
+            }
         }
+        let weights = segments.last().map_or(weights, |last| last.1.clone());
         let mut series = Self {
             bottom_cm,
             weights,
             mm,
+            segments,
             assumes_factory: false,
             depths: profile.depths(),
             parts: Vec::new(),
             curves: Vec::new(),
         };
         for (level, of) in profile.levels.iter().enumerate() {
-            if series.weights[level] <= 0.0 {
+            if series.segments.iter().all(|(_, weights)| weights[level] <= 0.0) {
                 continue;
             }
             for track in &of.tracks {
@@ -141,12 +154,19 @@ impl<'p> StorageSeries<'p> {
         (Some(known), seat)
     }
 
-    /// Weight of each part at a time: twins share that of their level. 0 for one without a value.
+    /// Weights of the levels at a time.
+    fn weights_at(&self, i: usize) -> &[f64] {
+        let next = self.segments.partition_point(|s| s.0 <= i);
+        &self.segments[next - 1].1
+    }
+
+    /// Weight of each part that has a value and counts at a time: twins share that of their level.
     fn shares(&self, i: usize) -> impl Iterator<Item = (usize, &Part<'p>, f64)> {
-        let here = move |part: &Part<'_>| part.values[i].is_finite();
+        let weights = self.weights_at(i);
+        let here = move |part: &Part<'_>| part.values[i].is_finite() && weights[part.level] > 0.0;
         self.parts.iter().enumerate().filter(move |(_, p)| here(p)).map(move |(k, part)| {
             let twins = self.parts.iter().filter(|p| p.level == part.level && here(p)).count();
-            (k, part, self.weights[part.level] / twins as f64)
+            (k, part, weights[part.level] / twins as f64)
         })
     }
 
@@ -181,9 +201,8 @@ impl<'p> StorageSeries<'p> {
 
     /// Standard deviation of what the shape between probes may do to a profile of contents, or of changes of contents, mm. Between two
     /// probes the mean may lie anywhere between both; above the first and below the last it may go on as far as the line there does.
-    fn shape(&self, theta: &[f64], end_range: f64) -> f64 {
-        let n = theta.len().min(self.depths.len());
-        let counts: Vec<usize> = (0..n).filter(|i| self.weights[*i] > 0.0).collect();
+    fn shape(&self, theta: &[f64], weights: &[f64], end_range: f64) -> f64 {
+        let counts: Vec<usize> = (0..theta.len()).filter(|i| weights[*i] > 0.0).collect();
         let mut square = 0.0;
         for pair in counts.windows(2) {
             let (a, b) = (pair[0], pair[1]);
@@ -208,7 +227,7 @@ impl<'p> StorageSeries<'p> {
     fn theta(&self, i: usize) -> Vec<f64> {
         let mut theta = vec![0.0; self.depths.len()];
         for (_, part, weight) in self.shares(i) {
-            theta[part.level] += part.values[i] * weight / self.weights[part.level];
+            theta[part.level] += part.values[i] * weight / self.weights_at(i)[part.level];
         }
         theta
     }
@@ -220,15 +239,21 @@ impl<'p> StorageSeries<'p> {
         mm.is_finite().then(|| {
             let mut gradient = Gradient::of(self.curves.len());
             self.gradient(i, 1.0, &mut gradient);
-            Stored { mm, calibration: self.variance(&gradient).sqrt(), shape: self.shape(&self.theta(i), END_RANGE) }
+            Stored {
+                mm,
+                calibration: self.variance(&gradient).sqrt(),
+                shape: self.shape(&self.theta(i), self.weights_at(i), END_RANGE),
+            }
         })
     }
 
-    /// How much was gained from one time to another; what the calibrations err at both falls out.
+    /// How much was gained from one time to another; what the calibrations err at both falls out. `None` over a gap at either, and where
+    /// probes lay at other depths: then it is no change of one thing.
     #[must_use]
     pub fn change(&self, from: usize, to: usize) -> Option<Change> {
         let mm = self.mm[to] - self.mm[from];
-        mm.is_finite().then(|| {
+        let weights = self.weights_at(from);
+        (mm.is_finite() && weights == self.weights_at(to)).then(|| {
             let mut gradient = Gradient::of(self.curves.len());
             self.gradient(from, -1.0, &mut gradient);
             self.gradient(to, 1.0, &mut gradient);
@@ -236,10 +261,36 @@ impl<'p> StorageSeries<'p> {
             let change: Vec<f64> = a.iter().zip(&b).map(|(a, b)| b - a).collect();
             // Without any change nothing is added for what lies beyond the probes.
             let end_range = if change.iter().all(|c| c.abs() < 1e-9) { 0.0 } else { END_RANGE_OF_CHANGE };
-            let half_width = Z95 * self.variance(&gradient).sqrt().hypot(self.shape(&change, end_range));
+            let half_width = Z95 * self.variance(&gradient).sqrt().hypot(self.shape(&change, weights, end_range));
             Change { mm, half_width }
         })
     }
+}
+
+/// Weights of the levels from each index on at which some level begins or ends to count.
+fn segments(profile: &Profile<'_>, bottom_cm: f64) -> Vec<(usize, Vec<f64>)> {
+    let grid = &profile.grid;
+    let index = |t: UnixSeconds| grid.between(t, UnixSeconds(i64::MAX)).start;
+    let spans: Vec<Vec<(usize, usize)>> = profile
+        .levels
+        .iter()
+        .map(|l| l.tracks.iter().map(|t| (index(t.in_force.0), index(t.in_force.1))).collect())
+        .collect();
+    let mut cuts: Vec<usize> = spans.iter().flatten().flat_map(|(a, b)| [*a, *b]).chain([0]).collect();
+    cuts.retain(|c| *c < grid.len());
+    cuts.sort_unstable();
+    cuts.dedup();
+    let weights = |from: usize| {
+        let counts: Vec<usize> =
+            (0..spans.len()).filter(|l| spans[*l].iter().any(|(a, b)| (*a..*b).contains(&from))).collect();
+        let depths: Vec<f64> = counts.iter().map(|l| profile.levels[*l].depth_cm).collect();
+        let mut all = vec![0.0; spans.len()];
+        for (level, weight) in counts.iter().zip(layer_weights(&depths, bottom_cm).unwrap_or_default()) {
+            all[*level] = weight;
+        }
+        all
+    };
+    cuts.into_iter().map(|from| (from, weights(from))).collect()
 }
 
 /// Student's t of a two-sided 95 % interval.
@@ -273,12 +324,12 @@ impl Gradient {
 
 #[cfg(test)]
 mod tests {
-    use super::super::grid::{Counts, Grid, Track};
+    use super::super::grid::{ALWAYS, Counts, Grid, Track};
     use super::super::profile::testing::profile;
     use super::*;
     use crate::calibration::{Form, Intercept, PolynomialFit};
     use crate::statistics::testing::assert_close;
-    use crate::units::{SpanSeconds, UnixSeconds};
+    use crate::units::SpanSeconds;
 
     fn curve() -> Curve {
         let x = [850.0, 1012.0, 1175.0, 1340.0, 1496.0, 1658.0, 1820.0];
@@ -296,6 +347,7 @@ mod tests {
             raw: raw.clone(),
             curves: vec![(0, *curve)],
             counts: Counts::default(),
+            in_force: ALWAYS,
         });
         Profile::of(grid, tracks.collect(), |_| None)
     }
@@ -342,6 +394,23 @@ mod tests {
         assert_close(stored.mm, 200.0 * 0.2 + 100.0 * 0.3, 1e-12);
         assert_close(stored.calibration * Z95, FACTORY_HALF_WIDTH * 200f64.hypot(100.0), 1e-9);
         assert!(matches!(StorageSeries::of(&p, 0.0), Err(DepthError::Bottom)));
+    }
+
+    #[test]
+    fn a_depth_counts_while_a_probe_lies_there() {
+        let mut p = profile(
+            900,
+            &[(10.0, vec![0.2; 6]), (20.0, vec![0.3, 0.3, 0.3, f64::NAN, f64::NAN, f64::NAN]), (40.0, vec![0.4; 6])],
+        );
+        p.levels[1].tracks[0].in_force.1 = UnixSeconds(900 * 4);
+        let s = StorageSeries::of(&p, 40.0).unwrap();
+        assert_close(s.mm[2], 10.0 * (10.0 * 0.2 + 10.0 * 0.25 + 20.0 * 0.35), 1e-12);
+        assert_close(s.mm[3], 10.0 * (10.0 * 0.2 + 30.0 * 0.3), 1e-12);
+        assert!(s.at(5).is_some() && s.change(3, 5).is_some());
+        assert_eq!(s.change(2, 3), None, "other probes speak for the soil: no change of one thing");
+        // A probe that is silent where it lies leaves a gap.
+        p.levels[1].tracks[0].in_force.1 = UnixSeconds(i64::MAX);
+        assert!(StorageSeries::of(&p, 40.0).unwrap().mm[3].is_nan());
     }
 
     #[test]

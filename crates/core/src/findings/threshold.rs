@@ -115,9 +115,9 @@ pub fn two_segments(points: &[Point]) -> Result<Threshold, ThresholdError> {
     }
     let places = places(&points).map_err(ThresholdError::Same)?;
     let profile: Vec<(f64, f64)> =
-        places.iter().map(|c| (*c, fit(&points, *c, 1.0).map_or(f64::INFINITY, |f| f.3))).collect();
+        places.iter().map(|c| (*c, fit(&points, *c).map_or(f64::INFINITY, |f| f.3))).collect();
     let at = refine(&points, &profile);
-    let (value, below, above, rss) = fit(&points, at, 1.0).ok_or(ThresholdError::Same(EACH_SIDE))?;
+    let (value, below, above, rss) = fit(&points, at).ok_or(ThresholdError::Same(EACH_SIDE))?;
     // A perfect fit has no residuals to reckon with: rounding stands in.
     let tiny = points.iter().map(|p| p.y * p.y).sum::<f64>() * 1e-24 + f64::MIN_POSITIVE;
     let aicc = |rss: f64, k: usize| {
@@ -155,7 +155,7 @@ fn places(points: &[Point]) -> Result<Vec<f64>, usize> {
 fn refine(points: &[Point], profile: &[(f64, f64)]) -> f64 {
     let best = (0..profile.len()).min_by(|a, b| profile[*a].1.total_cmp(&profile[*b].1)).unwrap_or(0);
     let (mut a, mut b) = (profile[best.saturating_sub(1)].0, profile[(best + 1).min(profile.len() - 1)].0);
-    let rss = |c: f64| fit(points, c, 1.0).map_or(f64::INFINITY, |f| f.3);
+    let rss = |c: f64| fit(points, c).map_or(f64::INFINITY, |f| f.3);
     const GOLDEN: f64 = 0.618_033_988_749_895;
     for _ in 0..40 {
         let (c, d) = (b - GOLDEN * (b - a), a + GOLDEN * (b - a));
@@ -164,37 +164,33 @@ fn refine(points: &[Point], profile: &[(f64, f64)]) -> f64 {
     a.midpoint(b)
 }
 
-/// Value at the break, slopes below and above, and squares of the best two lines that meet at `c`. Each point weighs `weight`.
-fn fit(points: &[Point], c: f64, weight: f64) -> Option<(f64, f64, f64, f64)> {
-    weighted(points.iter().map(|p| (*p, weight)), c)
-}
-
-fn weighted(points: impl Iterator<Item = (Point, f64)> + Clone, c: f64) -> Option<(f64, f64, f64, f64)> {
+/// Value at the break, slopes below and above, and squares of the best two lines that meet at `c`.
+fn fit(points: &[Point], c: f64) -> Option<(f64, f64, f64, f64)> {
     // Columns 1, min(x − c, 0), max(x − c, 0): the two last never meet, so that the normal matrix has five numbers.
-    let (mut w, mut l, mut r, mut ll, mut rr) = (0.0, 0.0, 0.0, 0.0, 0.0);
+    let (mut l, mut r, mut ll, mut rr) = (0.0, 0.0, 0.0, 0.0);
     let (mut y, mut ly, mut ry) = (0.0, 0.0, 0.0);
-    for (p, weight) in points.clone() {
+    let n = points.len() as f64;
+    for p in points {
         let d = p.x - c;
-        w += weight;
-        y += weight * p.y;
+        y += p.y;
         if d < 0.0 {
-            (l, ll, ly) = (l + weight * d, ll + weight * d * d, ly + weight * d * p.y);
+            (l, ll, ly) = (l + d, ll + d * d, ly + d * p.y);
         } else {
-            (r, rr, ry) = (r + weight * d, rr + weight * d * d, ry + weight * d * p.y);
+            (r, rr, ry) = (r + d, rr + d * d, ry + d * p.y);
         }
     }
     if !(ll > 0.0 && rr > 0.0) {
         return None;
     }
-    let left = w - l * l / ll - r * r / rr;
-    if left.abs() < 1e-12 * w {
+    let left = n - l * l / ll - r * r / rr;
+    if left.abs() < 1e-12 * n {
         return None;
     }
     let value = (y - l * ly / ll - r * ry / rr) / left;
     let (below, above) = ((ly - l * value) / ll, (ry - r * value) / rr);
-    let rss = points.map(|(p, weight)| {
+    let rss = points.iter().map(|p| {
         let d = p.x - c;
-        weight * (p.y - value - if d < 0.0 { below * d } else { above * d }).powi(2)
+        (p.y - value - if d < 0.0 { below * d } else { above * d }).powi(2)
     });
     Some((value, below, above, rss.sum()))
 }
@@ -208,6 +204,51 @@ fn straight(points: &[Point]) -> Line {
     let intercept = my - slope * mx;
     let rss = points.iter().map(|p| (p.y - intercept - slope * p.x).powi(2)).sum();
     Line { intercept, slope, rss, aicc: 0.0 }
+}
+
+/// Points by their abscissa, about the mean of both axes, so that sums over a side of a break are differences of two.
+struct Sorted {
+    points: Vec<(f64, f64, usize)>,
+    centre: f64,
+}
+
+impl Sorted {
+    fn of(points: &[Point], member: &[usize]) -> Self {
+        let n = points.len() as f64;
+        let (mx, my) = (points.iter().map(|p| p.x).sum::<f64>() / n, points.iter().map(|p| p.y).sum::<f64>() / n);
+        let mut all: Vec<_> = points.iter().zip(member).map(|(p, m)| (p.x - mx, p.y - my, *m)).collect();
+        all.sort_by(|a, b| a.0.total_cmp(&b.0));
+        Self { points: all, centre: mx }
+    }
+
+    /// The place at which two lines fit best if each point counts as often as its member was drawn.
+    fn best(&self, times: &[f64], places: &[f64]) -> Option<f64> {
+        // Σw, Σwx, Σwx², Σwy, Σwxy up to each point.
+        let mut sums = vec![[0.0; 5]];
+        let mut now = [0.0; 5];
+        for (x, y, member) in &self.points {
+            let w = times[*member];
+            for (sum, term) in now.iter_mut().zip([w, w * x, w * x * x, w * y, w * x * y]) {
+                *sum += term;
+            }
+            sums.push(now);
+        }
+        let explained = |c: f64| {
+            let below = sums[self.points.partition_point(|p| p.0 < c)];
+            let above: [f64; 5] = std::array::from_fn(|k| now[k] - below[k]);
+            // Moments of d = x − c on a side: Σwd, Σwd², Σwdy.
+            let side = |s: [f64; 5]| (s[1] - c * s[0], s[2] - 2.0 * c * s[1] + c * c * s[0], s[4] - c * s[3]);
+            let ((l, ll, ly), (r, rr, ry)) = (side(below), side(above));
+            let left = now[0] - l * l / ll - r * r / rr;
+            if !(ll > 0.0 && rr > 0.0) || left.abs() < 1e-12 * now[0] {
+                return None;
+            }
+            let value = (now[3] - l * ly / ll - r * ry / rr) / left;
+            Some(value * now[3] + (ly - l * value) / ll * ly + (ry - r * value) / rr * ry)
+        };
+        let tried = places.iter().filter_map(|c| Some((*c, explained(c - self.centre)?)));
+        tried.max_by(|a, b| a.1.total_cmp(&b.1)).map(|best| best.0)
+    }
 }
 
 /// Fewer groups than this say nothing of how groups differ.
@@ -225,15 +266,14 @@ fn bootstrap(points: &[Point], places: &[f64], at: f64) -> ((f64, f64), usize) {
         (0..points.len()).collect()
     };
     let units = if by_group { ids.len() } else { points.len() };
+    let sorted = Sorted::of(points, &member);
     let mut chance = Chance(14);
     let mut breaks = Vec::with_capacity(RESAMPLES);
     let mut times = vec![0.0; units];
     for _ in 0..RESAMPLES {
         times.fill(0.0);
         (0..units).for_each(|_| times[chance.below(units)] += 1.0);
-        let drawn = points.iter().zip(&member).map(|(p, m)| (*p, times[*m])).filter(|d| d.1 > 0.0);
-        let tried = places.iter().filter_map(|c| Some((*c, weighted(drawn.clone(), *c)?.3)));
-        breaks.extend(tried.min_by(|a, b| a.1.total_cmp(&b.1)).map(|best| best.0));
+        breaks.extend(sorted.best(&times, places));
     }
     let mut end = |p: f64| quantile(&mut breaks, p).unwrap_or(at);
     // The interval of resamples on a grid of places holds at least what was found.

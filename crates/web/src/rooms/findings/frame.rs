@@ -5,7 +5,7 @@ use crate::shell::figures::{grouped, when};
 use crate::state::State;
 use ebrel_app::record::StationRecord;
 use ebrel_core::findings::{Counts, Part, Season};
-use ebrel_core::units::{UnixSeconds, read_number};
+use ebrel_core::units::{SpanSeconds, UnixSeconds, read_number};
 use ebrel_store::flags::StoredFlag;
 
 /// Links to the pages of the room.
@@ -63,6 +63,10 @@ pub fn sentence(problem: &dyn std::fmt::Display) -> String {
 /// What a page rests on, and what not: "412 380 readings; 9 204 left out by flags and verdicts; 12 without a value".
 pub fn counted(counts: Counts) -> String {
     let mut words = format!("{} readings", grouped(counts.used));
+    if counts.under_condition > 0 {
+        let n = grouped(counts.under_condition);
+        words.push_str(&format!(" ({n} of them frozen, ponded, settling or disturbed: true, but mind it)"));
+    }
     if counts.left_out > 0 {
         words.push_str(&format!("; {} left out by flags and verdicts", grouped(counts.left_out)));
     }
@@ -70,6 +74,12 @@ pub fn counted(counts: Counts) -> String {
         words.push_str(&format!("; {} from before a calibration held, or no number", grouped(counts.without_value)));
     }
     words
+}
+
+/// What is to be said of a record that is read seldom: between two readings a line is drawn.
+pub fn sparse(between: SpanSeconds) -> Option<String> {
+    (between > SpanSeconds(6 * 3600))
+        .then(|| format!("Readings come about every {}: between two of them a line is drawn.", between.in_words()))
 }
 
 /// A number that a field of the query holds: nothing if it is empty, a sentence if it is none or out of range.
@@ -129,7 +139,10 @@ mod tests {
     fn a_winter_has_two_years_and_what_was_left_out_is_counted() {
         assert_eq!(part(Part::Season(2025, Season::Winter)), "Dec 2024–Feb 2025");
         assert_eq!(part(Part::Month(2025, 7)), "Jul 2025");
-        let counts = Counts { used: 41_000, left_out: 12, without_value: 0 };
+        let counts = Counts { used: 41_000, left_out: 12, ..Counts::default() };
         assert_eq!(counted(counts), "41\u{202f}000 readings; 12 left out by flags and verdicts");
+        assert!(counted(Counts { under_condition: 3, ..counts }).contains("(3 of them frozen"));
+        assert_eq!(sparse(SpanSeconds(3600)), None);
+        assert!(sparse(SpanSeconds(7 * 86_400)).is_some_and(|s| s.contains("7 days")));
     }
 }

@@ -1,6 +1,6 @@
 //! The profile through time: depth by time as a picture, with rain, fronts and frost, and a table for those who do not see it.
 
-use super::frame::{Loaded, Tabs, counted, date, loaded, month};
+use super::frame::{Loaded, Tabs, counted, date, loaded, month, sparse};
 use crate::components::section::{Placed, Section};
 use crate::components::strips::Asked;
 use crate::shell::actor::Actor;
@@ -121,6 +121,9 @@ fn make(
         "{}. Between two probes it is drawn as linear in depth; above the first, below the last, and in gaps nothing is drawn.",
         counted(profile.counts())
     );
+    if let Some(sparse) = ground.as_ref().and_then(|g| sparse(g.between_readings())) {
+        made.note = format!("{} {sparse}", made.note);
+    }
     if what == What::Saturation && profile.levels.iter().any(|l| l.pores.is_none()) {
         made.missing.push(
             "Depths without a known pore space are left out: give the bulk density of their horizon in the plan."

@@ -191,8 +191,10 @@ impl TreatmentsPage {
         let depth = question.depth_cm.map_or_else(String::new, |d| format!(" at {d}\u{a0}cm"));
         let place = format!("{first}, {}{depth}", question.quantity.words());
         let difference = |i: &Interval| words(question.quantity, i, decimals);
-        let summers: Vec<&Group> =
-            found.comparison.groups.iter().filter(|g| matches!(g.part, Part::Season(_, Season::Summer))).collect();
+        // South of the equator it is warm from December to February.
+        let warm = if a.station.latitude.is_some_and(|l| l < 0.0) { Season::Winter } else { Season::Summer };
+        let in_summer = |g: &&Group| matches!(g.part, Part::Season(_, s) if s == warm);
+        let summers: Vec<&Group> = found.comparison.groups.iter().filter(in_summer).collect();
         let newest = summers.last().copied().or_else(|| found.comparison.group(Part::All));
         self.answer = newest.and_then(|g| Some((g, g.whole?))).map_or_else(
             || format!("{first} and {second} share too few days for an interval."),
@@ -206,7 +208,7 @@ impl TreatmentsPage {
                 )
             },
         );
-        self.also = Self::also_words(found, decimals);
+        self.also = Self::also_words(found, &summers, decimals);
         let row = |g: &Group| Row {
             part: part(g.part),
             days: g.days,
@@ -244,13 +246,11 @@ impl TreatmentsPage {
         self.how = how(found, first, second);
     }
 
-    fn also_words(found: &Beside, decimals: usize) -> Vec<String> {
+    fn also_words(found: &Beside, summers: &[&Group], decimals: usize) -> Vec<String> {
         let mut all = Vec::new();
         let part_words = |g: &Group, of: Option<Interval>, name: &str| {
             of.map(|i| format!("{name} in {}: {}", part(g.part), interval(&i, decimals)))
         };
-        let summers: Vec<&Group> =
-            found.comparison.groups.iter().filter(|g| matches!(g.part, Part::Season(_, Season::Summer))).collect();
         if let Some(g) = summers.last() {
             all.extend(part_words(g, g.by_day, "By day (9–17\u{a0}h)"));
             all.extend(part_words(g, g.by_night, "By night (21–5\u{a0}h)"));

@@ -1,6 +1,6 @@
 //! What the page of water says.
 
-use super::frame::{counted, date, strips};
+use super::frame::{counted, date, sparse, strips};
 use super::water::{CapacityRow, DryRow, FallRow};
 use crate::shell::figures::{fixed, moment, signed, when};
 use ebrel_app::findings::{CAPACITY_MM, WaterAsked, WaterFindings};
@@ -103,7 +103,7 @@ pub(super) fn change_words(w: &WaterFindings, offset: i64) -> String {
             fixed(c.half_width, 1)
         ),
         Some((a, b, None)) => format!(
-            "Of the change from {} to {} nothing can be said: one of both lies outside the record or in a gap of some depth.",
+            "Of the change from {} to {} nothing can be said: one of both lies outside the record, in a gap of some depth, or when probes lay at other depths.",
             moment(*a, offset),
             moment(*b, offset)
         ),
@@ -193,6 +193,7 @@ pub(super) fn how(w: &WaterFindings) -> Vec<String> {
          (trapezoidal rule)."
             .to_owned(),
     ];
+    all.extend(sparse(w.between_readings));
     let (steps, gaps) = w.steps;
     if gaps > 0 {
         let worst = w.lacking.iter().enumerate().max_by_key(|l| l.1);
