@@ -43,6 +43,13 @@ pub struct Run {
     pub words: String,
 }
 
+impl Run {
+    /// How wide it is drawn, days: a day among a year would not be seen.
+    pub fn width(&self) -> usize {
+        if self.state == "measured" { self.days } else { self.days.max(3) }
+    }
+}
+
 /// A channel's year.
 pub struct Row {
     pub label: String,
@@ -197,6 +204,8 @@ fn row(of: &Coverage, first: UnixSeconds, place: &Place<'_>) -> Row {
         }
         x = end;
     }
+    // What is short and matters lies on top, wide enough to be seen.
+    runs.sort_by_key(|r| r.state != "measured");
     let count = |state| of.days.iter().filter(|d| **d == state).count();
     let words = format!(
         "{label}: measured {} days, doubtful {}, left out {}, missing {}",
@@ -253,9 +262,13 @@ mod tests {
         let drawn: Vec<(usize, usize, &str)> = row.runs.iter().map(|r| (r.x, r.days, r.state)).collect();
         assert_eq!(
             drawn,
-            [(0, 3, "measured"), (4, 4, "measured"), (8, 2, "doubtful"), (10, 5, "measured"), (15, 5, "out")]
+            [(0, 3, "measured"), (4, 4, "measured"), (10, 5, "measured"), (8, 2, "doubtful"), (15, 5, "out")]
         );
-        assert!(row.runs[2].link.ends_with("/review") && row.runs[0].link.starts_with("/stations/7?from=0&to=259200"));
+        assert!(
+            row.runs[3].link.ends_with("/review")
+                && row.runs[3].width() == 3
+                && row.runs[0].link.starts_with("/stations/7?from=0&to=259200")
+        );
         assert_eq!(row.words, "15 cm water: measured 12 days, doubtful 2, left out 5, missing 1");
         assert!(row.runs[4].words.ends_with("15 – 19"), "{}", row.runs[4].words);
     }
