@@ -43,7 +43,7 @@ fn storage(c: &mut Criterion) {
     c.bench_function("storage with uncertainty, 350 k times x 6 depths", |b| {
         b.iter(|| {
             let series = StorageSeries::of(&profile, 90.0).expect("six depths");
-            (0..profile.grid.len()).filter_map(|i| series.at(i)).map(|s| s.half_width()).sum::<f64>()
+            series.over(0..profile.grid.len()).map(|(_, s)| s.half_width()).sum::<f64>()
         });
     });
 }

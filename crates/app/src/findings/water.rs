@@ -151,7 +151,7 @@ fn of_profile(
     Ok(WaterFindings {
         twins: profile.levels.iter().filter(|l| l.has_twins()).map(|l| l.depth_cm).collect(),
         bottom_cm,
-        series: known.iter().step_by(every).filter_map(|i| at(*i)).collect(),
+        series: storage.over(known.iter().copied().step_by(every)).map(|(i, s)| (grid.time(i), s)).collect(),
         steps: (grid.len(), grid.len() - known.len()),
         lacking: counted.iter().map(|l| lack(*l)).collect(),
         last: known.last().and_then(|i| at(*i)),

@@ -38,9 +38,13 @@ struct Part<'p> {
 }
 
 impl Part<'_> {
-    fn piece(&self, i: usize) -> (Option<usize>, f64) {
-        let at = self.pieces.partition_point(|p| p.0 <= i);
-        at.checked_sub(1).map_or((None, FACTORY_HALF_WIDTH / Z95), |k| (self.pieces[k].1, self.pieces[k].2))
+    /// Which piece holds at a time (0: before the first), its curve, and its seat's standard deviation.
+    fn piece(&self, i: usize) -> (usize, Option<usize>, f64) {
+        let at = match &self.pieces[..] {
+            [one] => usize::from(one.0 <= i),
+            all => all.partition_point(|p| p.0 <= i),
+        };
+        at.checked_sub(1).map_or((0, None, FACTORY_HALF_WIDTH / Z95), |k| (at, self.pieces[k].1, self.pieces[k].2))
     }
 }
 
@@ -86,7 +90,11 @@ pub struct StorageSeries<'p> {
     /// From an index on: weights of the levels at which probes lay then; 0 for the others.
     segments: Vec<(usize, Vec<f64>)>,
     parts: Vec<Part<'p>>,
+    /// Whether two probes lie at one level anywhere.
+    twins: bool,
     curves: Vec<&'p Curve>,
+    /// Of each curve: its residual standard deviation, widened by Student's t of its few samples, m³/m³.
+    scales: Vec<f64>,
 }
 
 impl<'p> StorageSeries<'p> {
@@ -117,7 +125,9 @@ impl<'p> StorageSeries<'p> {
             assumes_factory: false,
             depths: profile.depths(),
             parts: Vec::new(),
+            twins: profile.levels.iter().any(|l| l.tracks.len() > 1),
             curves: Vec::new(),
+            scales: Vec::new(),
         };
         for (level, of) in profile.levels.iter().enumerate() {
             if series.segments.iter().all(|(_, weights)| weights[level] <= 0.0) {
@@ -149,6 +159,7 @@ impl<'p> StorageSeries<'p> {
         }
         let known = self.curves.iter().position(|c| *c == curve).unwrap_or_else(|| {
             self.curves.push(curve);
+            self.scales.push(seat);
             self.curves.len() - 1
         });
         (Some(known), seat)
@@ -165,18 +176,20 @@ impl<'p> StorageSeries<'p> {
         let weights = self.weights_at(i);
         let here = move |part: &Part<'_>| part.values[i].is_finite() && weights[part.level] > 0.0;
         self.parts.iter().enumerate().filter(move |(_, p)| here(p)).map(move |(k, part)| {
-            let twins = self.parts.iter().filter(|p| p.level == part.level && here(p)).count();
+            let all = || self.parts.iter().filter(|p| p.level == part.level && here(p)).count();
+            let twins = if self.twins { all() } else { 1 };
             (k, part, weights[part.level] / twins as f64)
         })
     }
 
     /// Adds, with a sign, the gradient of the storage by each curve's coefficients, and the weights of each seat.
     fn gradient(&self, i: usize, sign: f64, into: &mut Gradient) {
+        // Of one time each seat comes once.
+        let known = into.seats.len();
         for (k, part, weight) in self.shares(i) {
-            let (curve, seat) = part.piece(i);
             // A seat is that of a probe under one calibration.
-            let piece = part.pieces.partition_point(|p| p.0 <= i);
-            into.seat((k, piece), sign * weight, seat);
+            let (piece, curve, seat) = part.piece(i);
+            into.seat((k, piece), known, sign * weight, seat);
             if let Some(number) = curve {
                 let of = self.curves[number];
                 let (z, mut power) = (of.z(part.raw[i]), sign * weight);
@@ -189,8 +202,7 @@ impl<'p> StorageSeries<'p> {
     }
 
     fn variance(&self, of: &Gradient) -> f64 {
-        let curves = self.curves.iter().zip(&of.curves).map(|(curve, g)| {
-            let scale = curve.residual_sd.unwrap_or(0.0) * t_95(curve.df) / Z95;
+        let curves = self.curves.iter().zip(&self.scales).zip(&of.curves).map(|((curve, scale), g)| {
             let rows = curve.unscaled_covariance_z.iter().zip(g);
             let form: f64 = rows.map(|(row, gi)| gi * row.iter().zip(g).map(|(c, gj)| c * gj).sum::<f64>()).sum();
             form.max(0.0) * scale * scale
@@ -202,10 +214,13 @@ impl<'p> StorageSeries<'p> {
     /// Standard deviation of what the shape between probes may do to a profile of contents, or of changes of contents, mm. Between two
     /// probes the mean may lie anywhere between both; above the first and below the last it may go on as far as the line there does.
     fn shape(&self, theta: &[f64], weights: &[f64], end_range: f64) -> f64 {
-        let counts: Vec<usize> = (0..theta.len()).filter(|i| weights[*i] > 0.0).collect();
-        let mut square = 0.0;
-        for pair in counts.windows(2) {
-            let (a, b) = (pair[0], pair[1]);
+        let mut counts = (0..theta.len()).filter(|i| weights[*i] > 0.0);
+        let Some(first) = counts.next() else { return 0.0 };
+        let (mut square, mut before, mut last, mut second) = (0.0, None, first, None);
+        for b in counts {
+            let a = last;
+            second = second.or(Some(b));
+            (before, last) = (Some(a), b);
             let thick = 10.0 * (self.depths[b].min(self.bottom_cm) - self.depths[a]);
             // A bulge between two like ones is not ruled out.
             let apart = (theta[b] - theta[a]).abs().max(end_range);
@@ -217,33 +232,36 @@ impl<'p> StorageSeries<'p> {
             let range = (slope.abs() * thick_cm / 2.0).max(end_range);
             square += (range * 10.0 * thick_cm).powi(2) / 3.0;
         };
-        if let (Some(first), Some(last)) = (counts.first(), counts.last()) {
-            end(*first, counts.get(1).copied(), self.depths[*first].min(self.bottom_cm));
-            end(*last, counts.len().checked_sub(2).map(|i| counts[i]), (self.bottom_cm - self.depths[*last]).max(0.0));
-        }
+        end(first, second, self.depths[first].min(self.bottom_cm));
+        end(last, before, (self.bottom_cm - self.depths[last]).max(0.0));
         square.sqrt()
     }
 
-    fn theta(&self, i: usize) -> Vec<f64> {
-        let mut theta = vec![0.0; self.depths.len()];
+    /// Contents of the levels that count at a time.
+    fn theta(&self, i: usize, into: &mut Vec<f64>) {
+        into.clear();
+        into.resize(self.depths.len(), 0.0);
+        let weights = self.weights_at(i);
         for (_, part, weight) in self.shares(i) {
-            theta[part.level] += part.values[i] * weight / self.weights_at(i)[part.level];
+            into[part.level] += part.values[i] * weight / weights[part.level];
         }
-        theta
     }
 
     /// What is stored at a time; `None` where a level that counts has a gap.
     #[must_use]
     pub fn at(&self, i: usize) -> Option<Stored> {
-        let mm = self.mm[i];
-        mm.is_finite().then(|| {
-            let mut gradient = Gradient::of(self.curves.len());
+        self.over(std::iter::once(i)).next().map(|(_, stored)| stored)
+    }
+
+    /// What is stored at some times, without those at which a level that counts has a gap: the way for many.
+    pub fn over(&self, times: impl Iterator<Item = usize>) -> impl Iterator<Item = (usize, Stored)> {
+        let (mut gradient, mut theta) = (Gradient::of(self.curves.len()), Vec::new());
+        times.filter(|i| self.mm[*i].is_finite()).map(move |i| {
+            gradient.clear();
             self.gradient(i, 1.0, &mut gradient);
-            Stored {
-                mm,
-                calibration: self.variance(&gradient).sqrt(),
-                shape: self.shape(&self.theta(i), self.weights_at(i), END_RANGE),
-            }
+            self.theta(i, &mut theta);
+            let shape = self.shape(&theta, self.weights_at(i), END_RANGE);
+            (i, Stored { mm: self.mm[i], calibration: self.variance(&gradient).sqrt(), shape })
         })
     }
 
@@ -257,7 +275,9 @@ impl<'p> StorageSeries<'p> {
             let mut gradient = Gradient::of(self.curves.len());
             self.gradient(from, -1.0, &mut gradient);
             self.gradient(to, 1.0, &mut gradient);
-            let (a, b) = (self.theta(from), self.theta(to));
+            let (mut a, mut b) = (Vec::new(), Vec::new());
+            self.theta(from, &mut a);
+            self.theta(to, &mut b);
             let change: Vec<f64> = a.iter().zip(&b).map(|(a, b)| b - a).collect();
             // Without any change nothing is added for what lies beyond the probes.
             let end_range = if change.iter().all(|c| c.abs() < 1e-9) { 0.0 } else { END_RANGE_OF_CHANGE };
@@ -314,8 +334,14 @@ impl Gradient {
         Self { curves: vec![[0.0; MOST]; curves], seats: Vec::with_capacity(8) }
     }
 
-    fn seat(&mut self, which: (usize, usize), weight: f64, sd: f64) {
-        match self.seats.iter_mut().find(|s| s.0 == which) {
+    fn clear(&mut self) {
+        self.curves.fill([0.0; MOST]);
+        self.seats.clear();
+    }
+
+    /// Adds the weight of a seat, which may be among the first `known` already.
+    fn seat(&mut self, which: (usize, usize), known: usize, weight: f64, sd: f64) {
+        match self.seats[..known].iter_mut().find(|s| s.0 == which) {
             Some(known) => known.1 += weight,
             None => self.seats.push((which, weight, sd)),
         }
