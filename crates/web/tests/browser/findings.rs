@@ -25,9 +25,9 @@ async fn the_profile_is_drawn_and_read_by_keys() {
     browser.press_in("canvas.section-canvas", "+").await.unwrap();
     let window = "return document.querySelector('[data-window-words]').textContent;";
     browser.wait_script(window, |v| v.as_str() != Some(&wide)).await.unwrap();
-    let link = browser.script("return document.querySelector('a[data-strips]').href;").await.unwrap();
+    let link = browser.script("return document.querySelector('a[data-readings]').href;").await.unwrap();
     assert!(link.as_str().unwrap().contains("show=moisture"));
-    browser.script("document.querySelector('a[data-strips]').click(); return 1").await.unwrap();
+    browser.script("document.querySelector('a[data-readings]').click(); return 1").await.unwrap();
     browser.wait("[data-strips] canvas").await.unwrap();
     site.open("/stations/1/findings?what=temperature").await;
     browser.wait_script(PAINTED, |v| v.as_u64() > Some(6)).await.unwrap();

@@ -97,7 +97,7 @@ class Profile {
     this.data = answer.ok ? await answer.json() : null;
     const words = document.querySelector("[data-window-words]");
     if (words) words.textContent = `${moment(this.from, this.offset)} – ${moment(this.to, this.offset)}`;
-    this.root.querySelector("a[data-strips]").href =
+    this.root.querySelector("a[data-readings]").href =
       `/stations/${this.station}?from=${this.from}&to=${this.to}&show=${this.what === "temperature" ? "temperature" : "moisture"}`;
     this.paint();
     this.root.dataset.loaded = String(asked);
