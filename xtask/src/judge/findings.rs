@@ -46,18 +46,22 @@ pub fn findings(root: &Path, tune: bool) -> Result<(), Failed> {
     let (soils, runs) = (100, 1000);
     let mut tally = Tally { worst: 1.0, ..Tally::default() };
     for seed in first..first + soils {
-        let plan = SoilPlan {
-            seed,
-            climate: Climate::ALL[(seed % 5) as usize],
-            ground: Ground::ALL[(seed / 5 % 5) as usize],
-            depths: DEPTHS.into(),
-            days: 365,
-        };
-        tally.add(&soil(&plan))?;
+        tally.add(&soil(&plan(seed)))?;
     }
     let text = report(&mut tally, first, runs);
     say(&text);
     if tune { Ok(()) } else { keep(root, TITLE, &text) }
+}
+
+/// One of the five climates on one of the five soils.
+fn plan(seed: u64) -> SoilPlan {
+    SoilPlan {
+        seed,
+        climate: Climate::ALL[(seed % 5) as usize],
+        ground: Ground::ALL[(seed / 5 % 5) as usize],
+        depths: DEPTHS.into(),
+        days: 365,
+    }
 }
 
 /// The curve that somebody would adopt by samples.
@@ -240,4 +244,29 @@ fn report(t: &mut Tally, first: u64, runs: u64) -> String {
         let _ = writeln!(out, "| {days} | {keeps} | {:.1} % |", pairs(first, runs, days, keeps));
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A few soils of each kind, so that a change that spoils a finding is seen at once.
+    #[test]
+    fn findings_keep_their_floors_on_a_small_set() {
+        let mut tally = Tally { worst: 1.0, ..Tally::default() };
+        for seed in [500, 506, 512, 518, 524] {
+            tally.add(&soil(&plan(seed))).expect("a simulated soil is judged");
+        }
+        let share = |(held, all): (usize, usize)| held as f64 / all as f64;
+        assert!(tally.storage.1 > 4000 && share(tally.storage) >= 0.93, "{:?}", tally.storage);
+        assert!(share(tally.changes) >= 0.9, "{:?}", tally.changes);
+        assert!(median(&mut tally.widths.0).is_some_and(|w| w < 15.0), "a band that holds all says nothing");
+        let near = tally.kappa.iter().filter(|k| (*k - 1.0).abs() <= 0.1).count();
+        assert!(tally.kappa.len() >= 40 && near * 100 >= tally.kappa.len() * 95, "{near} of {}", tally.kappa.len());
+        assert!(median(&mut tally.stored).is_some_and(|off| off.abs() < 3.0));
+        let [profile, resampled, both, found] = breaks(500);
+        assert!(both >= 88 && found >= 95 && profile >= 75 && resampled >= 75, "{profile} {resampled} {both} {found}");
+        let held = pairs(500, 300, 365, 0.5);
+        assert!((91.0..=98.5).contains(&held), "{held} %");
+    }
 }

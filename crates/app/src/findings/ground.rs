@@ -69,8 +69,13 @@ impl<'r> Ground<'r> {
         let stream = channel.channel.stream.id;
         let true_but =
             |f: &&StoredFlag| f.stream_id == stream && f.flag.grade == Grade::Condition && !f.leaves_out(&self.belief);
-        let conditions = LeftOut::of(self.flags.iter().filter(true_but).map(|f| (f.flag.start, f.flag.end)));
-        let under_condition = believed.times().filter(|t| conditions.holds(*t)).count();
+        let spans: Vec<_> = self.flags.iter().filter(true_but).map(|f| (f.flag.start, f.flag.end)).collect();
+        let under_condition = if spans.is_empty() {
+            0
+        } else {
+            let conditions = LeftOut::of(spans);
+            believed.times().filter(|t| conditions.holds(*t)).count()
+        };
         let placement = &channel.channel.placement;
         let mut track = Track::of(&channel.channel.label(), depth, believed, usual(channel), &self.grid);
         track.counts.under_condition = under_condition;
@@ -135,7 +140,7 @@ impl<'r> Ground<'r> {
             // What is left out of a neighbour's gauge its own flags say, which are not at hand: its readings count as they came.
             let own = std::ptr::eq(record, self.record);
             let readings: (Vec<i64>, Vec<f64>) = if own {
-                channel.believed(self.flags, &self.belief).readings().map(|r| (r.time.0, r.value)).unzip()
+                channel.believed(self.flags, &self.belief).plain().map(|r| (r.time.0, r.value)).unzip()
             } else {
                 (channel.view().times.to_vec(), channel.view().values.to_vec())
             };

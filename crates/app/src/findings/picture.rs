@@ -2,9 +2,9 @@
 
 use super::ground::{Ground, Selection};
 use crate::record::StationRecord;
-use ebrel_core::findings::{Profile, WettingRules, falls, wettings};
+use ebrel_core::findings::{Grid, Profile, WettingRules, falls, wettings};
 use ebrel_core::series::{View, Window, sum_columns, thin};
-use ebrel_core::units::{Quantity, unit_for_people};
+use ebrel_core::units::{Quantity, SpanSeconds, unit_for_people};
 use ebrel_store::flags::StoredFlag;
 use serde::Serialize;
 
@@ -124,6 +124,14 @@ pub fn profile_data(
 ) -> Option<ProfileData> {
     let selection = Selection { from: Some(window.from()), to: Some(window.to()), ..Selection::default() };
     let ground = Ground::new(record, flags, &selection)?;
+    // Six times in a column are enough for its mean; up to an hour apart.
+    let of_column = (window.to() - window.from()).0 / window.columns() as i64 / 6;
+    let step = SpanSeconds(of_column.clamp(ground.grid.step().0, ground.grid.step().0.max(3600)));
+    let (first, last) = (ground.grid.time(0), ground.grid.time(ground.grid.len() - 1));
+    let ground = match Grid::over(first, last, step) {
+        Some(grid) => ground.on(grid),
+        None => ground,
+    };
     let profile = ground.profile(what.quantity());
     if profile.levels.is_empty() {
         return None;

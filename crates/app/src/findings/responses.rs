@@ -197,7 +197,7 @@ fn lines(
             let believed = channel.believed(flags, &Selection::default().belief);
             counts.left_out += believed.left_out();
             let readings: Believing =
-                believed.readings().filter(|r| r.value.is_finite()).map(|r| (r.time, r.value)).collect();
+                believed.plain().filter(|r| r.value.is_finite()).map(|r| (r.time, r.value)).collect();
             counts.used += readings.len();
             known.get_or_insert_default().extend(readings);
         }

@@ -163,12 +163,11 @@ struct Memory {
 }
 
 impl Memory {
+    /// About the straight line through the record: a spring that warms is no memory.
     fn of(values: &[f64]) -> Self {
         let n = values.len();
-        let centre = mean(values);
-        let covariance = |lag: usize| {
-            values.iter().zip(&values[lag..]).map(|(a, b)| (a - centre) * (b - centre)).sum::<f64>() / n as f64
-        };
+        let off = about_line(values);
+        let covariance = |lag: usize| off.iter().zip(&off[lag..]).map(|(a, b)| a * b).sum::<f64>() / n as f64;
         let own = if n < 4 { 0.0 } else { covariance(0) };
         if own <= 0.0 {
             return Self { block: 1, long_run: 0.0, reach: 1 };
@@ -193,15 +192,26 @@ impl Memory {
         let length = (2.0 * slope * slope / (4.0 / 3.0 * spectrum * spectrum)).cbrt() * (n as f64).cbrt();
         let most = (3.0 * (n as f64).sqrt()).min(n as f64 / 3.0).max(1.0);
         let block = if length.is_finite() { length.ceil().clamp(1.0, most) } else { most };
-        // Covariances about a mean that the record gives itself are too small, each by about a long-run variance over n; the window's area of
-        // 1.5 reaches adds them up.
-        let lost = (1.0 - (1.5 * reach as f64 + 1.0) / n as f64).max(0.3);
+        // Covariances about a line that the record gives itself are too small, each by about two long-run variances over n; the window's area
+        // of 1.5 reaches adds them up.
+        let lost = (1.0 - 2.0 * (1.5 * reach as f64 + 1.0) / n as f64).max(0.3);
         // In a short record the window ends where correlations sink into chance, and loses their tail: a record that keeps a share of the day
-        // before has at least that of a first-order process, whose estimated share is too small by (1 + 4 r)/n (Kendall 1954, Biometrika 41:403).
-        let first = (correlations[1] + (1.0 + 4.0 * correlations[1]) / n as f64).clamp(0.0, 0.97);
+        // before has at least that of a first-order process, whose estimated share is too small by about (2 + 4 r)/n (Kendall 1954,
+        // Biometrika 41:403, for a line).
+        let first = (correlations[1] + (2.0 + 4.0 * correlations[1]) / n as f64).clamp(0.0, 0.95);
         let spectrum = (spectrum / lost).max((1.0 + first) / (1.0 - first));
         Self { block: block as usize, long_run: own * spectrum, reach: 2 * reach + 1 }
     }
+}
+
+/// A record less the straight line through it.
+fn about_line(values: &[f64]) -> Vec<f64> {
+    let n = values.len() as f64;
+    let (middle, centre) = ((n - 1.0) / 2.0, mean(values));
+    let square: f64 = (0..values.len()).map(|i| (i as f64 - middle).powi(2)).sum();
+    let rise = values.iter().enumerate().map(|(i, v)| (i as f64 - middle) * (v - centre)).sum::<f64>();
+    let slope = if square > 0.0 { rise / square } else { 0.0 };
+    values.iter().enumerate().map(|(i, v)| v - centre - slope * (i as f64 - middle)).collect()
 }
 
 /// SplitMix64 (Steele, Lea & Flood 2014, OOPSLA): a sequence that only its begin decides.
@@ -271,6 +281,16 @@ mod tests {
             let share = holds.count() as f64 / 400.0;
             assert!((0.92..=0.985).contains(&share), "phi {phi}: {share}");
         }
+    }
+
+    #[test]
+    fn a_season_that_warms_is_no_memory() {
+        let boot = BlockBootstrap::default();
+        let noise = record(92, 0.3, 4);
+        let warming: Vec<f64> = noise.iter().enumerate().map(|(i, v)| 0.2 * v + i as f64 / 46.0).collect();
+        let i = boot.mean(&warming).unwrap();
+        // The line alone goes through two units; the mean of the season is known far better than that.
+        assert!(i.high - i.low < 1.6 && i.low < i.estimate && i.estimate < i.high, "{i:?}");
     }
 
     #[test]

@@ -152,7 +152,7 @@ impl<'a> Track<'a> {
         };
         let bridge = ((usual.0 as f64 * GAP_INTERVALS) as i64).max(grid.step);
         let mut before: Option<(i64, f64, f64)> = None;
-        for reading in believed.readings() {
+        for reading in believed.plain() {
             let (t, raw, value) = (reading.time.0, reading.raw, reading.value);
             if !(value.is_finite() && raw.is_finite()) {
                 track.counts.without_value += 1;

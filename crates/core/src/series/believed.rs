@@ -154,10 +154,19 @@ impl<'a> Believed<'a> {
 
     /// The readings in order of time, made one after another.
     pub fn readings(self) -> impl Iterator<Item = BelievedReading<'a>> + use<'a> {
+        self.made(true)
+    }
+
+    /// The same without half widths, which take longer to work out than the values.
+    pub fn plain(self) -> impl Iterator<Item = BelievedReading<'a>> + use<'a> {
+        self.made(false)
+    }
+
+    fn made(self, with_half_widths: bool) -> impl Iterator<Item = BelievedReading<'a>> + use<'a> {
         let (corrections, calibrated) = (self.corrections, !self.history.is_raw());
         let pieces = self.history.pieces(self.view).into_iter();
         let all = pieces.flat_map(move |(piece, curve)| {
-            let half_width = curve.and_then(Curve::half_widths);
+            let half_width = curve.filter(|_| with_half_widths).and_then(Curve::half_widths);
             piece.times.iter().zip(piece.values).map(move |(t, raw)| {
                 let time = UnixSeconds(*t);
                 let value = match curve {

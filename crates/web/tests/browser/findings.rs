@@ -62,7 +62,10 @@ async fn a_response_is_pasted_with_a_slip_first_and_every_page_fits_a_phone() {
     browser.wait_text("[role='alert']", "Line 1").await.unwrap();
     let typed = browser.script("return document.querySelector('#rows').value").await.unwrap();
     assert_eq!(typed.as_str(), Some("2026-05-04 09:00; FT-01; much"), "what was typed stays");
-    browser.fill("#rows", "2026-05-04 09:00; FT-01; 4").await.unwrap();
+    let file = site.file("sap.csv", "time,tub,flow\n2026-05-04 09:00,FT-01,4\n");
+    browser.choose_file("#rows-file", &file).await.unwrap();
+    let rows = "return document.querySelector('#rows').value";
+    browser.wait_script(rows, |v| v.as_str().is_some_and(|t| t.contains("09:00,FT-01,4"))).await.unwrap();
     browser.script("document.querySelector('form.sheet .btn-primary').click(); return 1").await.unwrap();
     browser.wait_text(".said", "1 values were kept").await.unwrap();
     browser.resize(390, 844).await.unwrap();

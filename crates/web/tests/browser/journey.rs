@@ -27,7 +27,9 @@ async fn from_a_logger_file_to_a_calibrated_reviewed_record() {
     calibrate(&site).await;
     review(&site).await;
 
-    // Out again.
+    // What it says, and out again.
+    browser.click("nav[aria-label='Rooms'] a[href$='/findings']").await.unwrap();
+    browser.wait_text(".answer", "it was wettest at").await.unwrap();
     browser.click("nav a[href$='/export']").await.unwrap();
     browser.wait_text(".answer", "are left out.").await.unwrap();
     let kind = "const a = await fetch('/stations/1/export/package.zip?from=2026-06-01&to=2026-06-03');

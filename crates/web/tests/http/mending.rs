@@ -48,7 +48,7 @@ pub async fn station(owner: &Visitor, faults: Vec<(Kind, Severity)>) -> String {
     let path = answer.headers()["location"].to_str().unwrap().to_owned();
     assert_eq!(owner.post(&path, &[("code.tub", "tub")]).await.status(), 303);
     let page = owner.page("/studies/1").await;
-    let number = page.split("Tub “7”").next().unwrap().rsplit("/stations/").next().unwrap();
+    let number = page.split("<b>Tub “7”").next().unwrap().rsplit("/stations/").next().unwrap();
     let station = format!("/stations/{}", number.split(['"', '/']).next().unwrap());
     // A new station keeps the flags that came with it, here none, until its tests run.
     assert_eq!(owner.post(&format!("{station}/review/run"), &[]).await.status(), 303);
