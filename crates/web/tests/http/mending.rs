@@ -229,7 +229,7 @@ async fn a_bare_station_says_what_is_not_judged_there() {
     let path = bare.headers()["location"].to_str().unwrap().to_owned();
     assert_eq!(owner.post(&path, &[("code.reed", "reed")]).await.status(), 303);
     let page = owner.page("/studies/1").await;
-    let number = page.split("Reed “bed”").next().unwrap().rsplit("/stations/").next().unwrap();
+    let number = page.split("<b>Reed “bed”").next().unwrap().rsplit("/stations/").next().unwrap();
     let review = owner.page(&format!("/stations/{}/review", number.split(['"', '/']).next().unwrap())).await;
     for why in ["Not judged here", "Moisture at one depth only", "No soil thermometer", "shorter than three weeks"] {
         assert!(review.contains(why), "{why}: {review}");
