@@ -2,7 +2,7 @@
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use ebrel_app::findings::{What, profile_data};
-use ebrel_app::record::StationRecord;
+use ebrel_app::record::{Flagged, StationRecord};
 use ebrel_app::window::{Show, window};
 use ebrel_core::series::Window;
 use ebrel_core::units::UnixSeconds;
@@ -51,9 +51,8 @@ fn page_data(c: &mut Criterion) {
     group.finish();
     let picture = |what| {
         runtime.block_on(async {
-            let record = StationRecord::load(&store, 1).await.expect("a record");
-            let flags = store.flags(1).await.expect("flags");
-            serde_json::to_vec(&profile_data(&record, &[], &flags, &asked, what)).expect("an answer")
+            let of = Flagged::load(&store, 1).await.expect("a record");
+            serde_json::to_vec(&profile_data(&of, &[], &asked, what)).expect("an answer")
         })
     };
     let mut group = c.benchmark_group("profile");

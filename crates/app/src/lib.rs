@@ -25,7 +25,7 @@ pub mod record;
 pub mod repairing;
 pub mod reviewing;
 pub mod safety;
+pub mod stamped;
 pub mod table;
 pub mod training;
 pub mod window;
-pub mod window_cache;

@@ -1,7 +1,10 @@
 //! A station's record: every channel with its readings and what they mean.
 
+mod flagged;
 mod judging;
 pub mod made_up;
+
+pub use flagged::Flagged;
 
 use ebrel_core::field::{Clock, ClockCheck, ClockError, Deed, Disturbance, Log, Settling, settling};
 use ebrel_core::planning::Seat;

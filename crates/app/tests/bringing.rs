@@ -7,8 +7,9 @@ mod demo;
 
 use ebrel_app::bringing::{NotTaken, Report, Target, Whither, look, take};
 use ebrel_app::demo::rest;
-use ebrel_app::exporting::{Origins, Part, Selection, package};
+use ebrel_app::exporting::{Origins, Selection, package};
 use ebrel_app::field::standing;
+use ebrel_app::record::Flagged;
 use ebrel_app::reviewing::run_due;
 use ebrel_core::quality::Test;
 use ebrel_core::series::Belief;
@@ -38,7 +39,7 @@ async fn empty() -> (Store, tempfile::TempDir) {
 async fn out(store: &Store, stations: &[i64], belief: Belief) -> Vec<u8> {
     let mut parts = Vec::new();
     for station in stations {
-        parts.push(Part::load(store, *station).await.unwrap());
+        parts.push(Flagged::load(store, *station).await.unwrap());
     }
     let ends = parts.iter().filter_map(|p| p.record.extent());
     let (from, to) = ends.fold((i64::MAX, i64::MIN), |(a, b), e| (a.min(e.0.0), b.max(e.1.0 + 1)));
@@ -374,7 +375,7 @@ async fn a_calibration_from_elsewhere_makes_the_values_of_their_raw_ones() {
         (streams[0].quantity, store.series(streams[0].id).await.unwrap().values[99]),
         (Quantity::RawOutput, 99.0)
     );
-    let part = Part::load(&store, report.stations[0].id).await.unwrap();
+    let part = Flagged::load(&store, report.stations[0].id).await.unwrap();
     let shown = part.record.channels[0].values();
     assert!((shown[99] - 0.298).abs() < 1e-12, "{}", shown[99]);
     assert!(
@@ -395,7 +396,7 @@ async fn an_end_that_names_the_last_moment_loses_no_reading_and_what_lies_outsid
     package.channels[1].0.end = Some(UnixSeconds(last));
     package.channels[0].0.start = Some(UnixSeconds(package.channels[0].1.times[10]));
     let report = taken(&store, &package, &new_study()).await.unwrap();
-    let part = Part::load(&store, report.stations[0].id).await.unwrap();
+    let part = Flagged::load(&store, report.stations[0].id).await.unwrap();
     let warm = part.record.channels.iter().find(|c| c.quantity() == Quantity::SoilTemperature).unwrap();
     assert_eq!(warm.view().times.last(), Some(&last));
     let told = report.stations[0].remarks.join("\n");
@@ -418,7 +419,7 @@ async fn a_clock_that_was_checked_otherwise_here_is_never_mixed_with_another() {
     package.clock_checks = vec![check(end, 60)];
     let report = taken(&store, &package, &new_study()).await.unwrap();
     assert!(report.stations[0].remarks.iter().any(|r| r.contains("come at true times")), "{report:#?}");
-    let part = Part::load(&store, report.stations[0].id).await.unwrap();
+    let part = Flagged::load(&store, report.stations[0].id).await.unwrap();
     assert_eq!(part.record.channels[0].view().times.last(), Some(&end), "and nothing is corrected twice");
 
     // With what it showed, and then with another check of the same clock.
@@ -432,7 +433,7 @@ async fn a_clock_that_was_checked_otherwise_here_is_never_mixed_with_another() {
     package.channels[0].1 = shown(&package.channels[0].1);
     let report = taken(&other, &package, &new_study()).await.unwrap();
     assert!(report.stations[0].others.contains(&("clock checks".to_owned(), 1, 0)), "{report:#?}");
-    let part = Part::load(&other, report.stations[0].id).await.unwrap();
+    let part = Flagged::load(&other, report.stations[0].id).await.unwrap();
     let record = &part.record.channels[0];
     assert_eq!(
         (record.view().times.last(), record.node_time(UnixSeconds(end))),

@@ -1,7 +1,8 @@
 //! What the demo's record exports, byte for byte: moving code about changes none of it.
 
 use ebrel_app::demo;
-use ebrel_app::exporting::{Origins, Part, Selection, counts, package, wide};
+use ebrel_app::exporting::{Origins, Selection, counts, package, wide};
+use ebrel_app::record::Flagged;
 use ebrel_core::series::Belief;
 use ebrel_core::units::UnixSeconds;
 use ebrel_formats::package::write_zip;
@@ -35,9 +36,9 @@ async fn the_demos_exports_are_what_they_were() {
     let dir = tempfile::tempdir().unwrap();
     let store = Store::open(&dir.path().join("ebrel.db")).await.unwrap();
     demo::seed(&store).await.unwrap();
-    let parts = [Part::load(&store, 1).await.unwrap()];
+    let parts = [Flagged::load(&store, 1).await.unwrap()];
     let origins = Origins::load(&store, &parts).await.unwrap();
-    let [Part { record, flags }] = &parts;
+    let [Flagged { record, flags }] = &parts;
     let (from, last) = record.extent().unwrap();
     let to = UnixSeconds(last.0 + 1);
     let selection = Selection { from, to, quantities: Vec::new(), belief: Belief::default() };

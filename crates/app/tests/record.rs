@@ -6,8 +6,8 @@ mod common;
 #[path = "../../web/tests/common/demo.rs"]
 mod demo;
 
-use ebrel_app::exporting::{Origins, Part, Selection, counts, package, wide};
-use ebrel_app::record::StationRecord;
+use ebrel_app::exporting::{Origins, Selection, counts, package, wide};
+use ebrel_app::record::{Flagged, StationRecord};
 use ebrel_app::reviewing;
 use ebrel_app::window::{Show, window};
 use ebrel_core::field::{ClockCheck, Deed, Entry};
@@ -39,9 +39,9 @@ fn all(from: i64, to: i64, grades: &[Grade]) -> Selection {
 #[tokio::test]
 async fn every_reading_is_either_exported_or_counted_as_left_out() {
     let (store, _dir) = demo_store().await;
-    let parts = [Part::load(&store, 1).await.unwrap()];
+    let parts = [Flagged::load(&store, 1).await.unwrap()];
     let origins = Origins::load(&store, &parts).await.unwrap();
-    let [Part { record, flags }] = &parts;
+    let [Flagged { record, flags }] = &parts;
     let (first, last) = record.extent().unwrap();
     let (from, to) = (last.0 - 400 * DAY, last.0 + 1);
     assert!(from > first.0, "a part of the record");

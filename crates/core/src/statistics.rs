@@ -24,7 +24,8 @@ pub fn median(values: &mut [f64]) -> Option<f64> {
 /// `values` are reordered. `None` if empty.
 pub fn quantile(values: &mut [f64], p: f64) -> Option<f64> {
     let last = values.len().checked_sub(1)?;
-    let from_end = |p: f64| (p.clamp(0.0, 0.5) * last as f64).round() as usize;
+    // 1 − 0.9 is a little less than 0.1: at half a rank both ends must round alike.
+    let from_end = |p: f64| (p.clamp(0.0, 0.5) * last as f64 + 1e-9).round() as usize;
     let rank = if p > 0.5 { last - from_end(1.0 - p) } else { from_end(p) };
     Some(*values.select_nth_unstable_by(rank, f64::total_cmp).1)
 }

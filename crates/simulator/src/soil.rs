@@ -268,3 +268,106 @@ fn growing_season(t: i64) -> f64 {
     let fall = 1.0 / (1.0 + ((day - 288.0) / 9.0).exp());
     rise * fall
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::years::{Climate, Ground};
+
+    const STEP: i64 = 900;
+
+    fn soil(ground: Ground) -> Soil {
+        Soil::new(&ground.horizons()).in_climate(Climate::Mild.season().mean_c)
+    }
+
+    fn still(air_c: f64) -> Now {
+        Now { air_c, sun: 0.0, rain_mm: 0.0 }
+    }
+
+    /// Water in all layers and on them, ice included, mm.
+    fn all_water(s: &Soil) -> f64 {
+        s.pond_mm + s.layers.iter().map(|l| (l.theta + l.ice) * l.thick_mm).sum::<f64>()
+    }
+
+    #[test]
+    fn rain_is_in_the_soil_or_on_it_and_nothing_grows_out_of_nothing() {
+        for ground in Ground::ALL {
+            let mut s = soil(ground);
+            // Winter: nothing drinks. Let it settle, so that little drains meanwhile.
+            (0..96 * 30).for_each(|i| s.step(&still(6.0), i * STEP, i64::MIN));
+            let before = all_water(&s);
+            for i in 0..16 {
+                s.step(&Now { rain_mm: 0.5, ..still(6.0) }, i * STEP, i64::MIN);
+            }
+            let gained = all_water(&s) - before;
+            assert!(gained > 3.5 && gained < 8.0 * 0.93 + 1e-9, "{}: {gained} of 8 mm", ground.words());
+        }
+    }
+
+    #[test]
+    fn a_full_soil_drains_to_below_its_pores_and_ever_slower() {
+        let mut s = soil(Ground::SiltLoam);
+        s.fill();
+        let full = s.stored_mm(80.0);
+        let mut left = vec![full];
+        for day in 0..6 {
+            (0..96).for_each(|i| s.step(&still(8.0), (day * 96 + i) * STEP, i64::MAX));
+            left.push(s.stored_mm(80.0));
+        }
+        let losses: Vec<f64> = left.windows(2).map(|w| w[0] - w[1]).collect();
+        assert!(losses.windows(2).all(|w| w[1] < w[0] && w[1] > 0.0), "{losses:?}");
+        assert!((full - 0.49 * 800.0).abs() < 1e-6, "all pores down to 80 cm: {full}");
+        assert!(s.stored_mm(40.0) < s.stored_mm(80.0) && s.stored_mm(0.0) == 0.0);
+    }
+
+    #[test]
+    fn ice_holds_the_cold_and_takes_water_from_what_a_probe_sees() {
+        let mut s = soil(Ground::SiltLoam);
+        (0..96 * 20).for_each(|i| s.step(&still(1.0), i * STEP, i64::MIN));
+        let (wet, liquid) = (all_water(&s), s.liquid(5.0));
+        (0..24).for_each(|i| s.step(&still(-12.0), i * STEP, i64::MIN));
+        assert!(s.temperature(5.0) > -1.0, "the heat of freezing slows the cold: {}", s.temperature(5.0));
+        (0..96 * 6).for_each(|i| s.step(&still(-12.0), i * STEP, i64::MIN));
+        assert!(s.has_ice(10.0) && s.liquid(5.0) < liquid - 0.05, "{} {}", s.liquid(5.0), liquid);
+        assert!(all_water(&s) <= wet && all_water(&s) > wet - 6.0, "freezing loses no water");
+        (0..96 * 20).for_each(|i| s.step(&still(9.0), i * STEP, i64::MIN));
+        assert!(!s.has_ice(80.0) && (s.liquid(5.0) - liquid).abs() < 0.04, "what froze is there again");
+    }
+
+    #[test]
+    fn a_wave_of_heat_is_smaller_and_later_below_and_tells_the_diffusivity() {
+        let mut s = soil(Ground::SiltLoam);
+        let wave = |i: i64| still(12.0 + 8.0 * (std::f64::consts::TAU * i as f64 / 96.0).sin());
+        (0..96 * 20).for_each(|i| s.step(&wave(i), i * STEP, i64::MAX));
+        let day: Vec<(f64, f64)> = (0..96)
+            .map(|i| {
+                s.step(&wave(i), i * STEP, i64::MAX);
+                (s.temperature(5.0), s.temperature(15.0))
+            })
+            .collect();
+        let half = |of: fn(&(f64, f64)) -> f64| {
+            let all = day.iter().map(of);
+            (all.clone().fold(f64::NEG_INFINITY, f64::max) - all.fold(f64::INFINITY, f64::min)) / 2.0
+        };
+        let (a, b) = (half(|d| d.0), half(|d| d.1));
+        let omega = std::f64::consts::TAU / 86_400.0;
+        let kappa = omega / 2.0 * (0.10 / (a / b).ln()).powi(2);
+        let truth = s.diffusivity(5.0, 15.0);
+        assert!((kappa / truth - 1.0).abs() < 0.1, "{kappa} {truth}");
+        assert!(s.diffusivity(5.0, 30.0) > 1e-7 && s.diffusivity(5.0, 30.0) < 1e-6);
+    }
+
+    #[test]
+    fn roots_drink_in_summer_by_day_and_not_in_winter() {
+        let dries = |day: i64, sun: f64| {
+            let mut s = soil(Ground::SiltLoam);
+            (0..96 * 20).for_each(|i| s.step(&still(8.0), i * STEP, i64::MAX));
+            let before = s.stored_mm(40.0);
+            let t = day * 86_400;
+            (0..48).for_each(|i| s.step(&Now { air_c: 20.0, sun, rain_mm: 0.0 }, t + i * STEP, i64::MAX));
+            before - s.stored_mm(40.0)
+        };
+        assert!(dries(196, 0.8) > dries(196, 0.0) + 2.0, "by day in July");
+        assert!(dries(15, 0.8) < dries(196, 0.8) / 2.0, "in January leaves are down");
+    }
+}

@@ -7,13 +7,12 @@ use clap::{Args, Subcommand};
 use ebrel_app::findings::{
     Abscissa, Question, Selection, WaterAsked, beside, heat, planned_sentinel, responses, water,
 };
-use ebrel_app::record::StationRecord;
+use ebrel_app::record::Flagged;
 use ebrel_core::findings::heat::Method;
 use ebrel_core::findings::{Counts, Interval};
 use ebrel_core::units::Quantity;
 use ebrel_core::water::VanGenuchten;
 use ebrel_store::Store;
-use ebrel_store::flags::StoredFlag;
 use serde_json::{Value, json};
 use std::io::Write as _;
 use std::path::PathBuf;
@@ -99,9 +98,9 @@ pub async fn find(args: FindArgs) -> anyhow::Result<()> {
     Ok(writeln!(std::io::stdout(), "{said}")?)
 }
 
-async fn called(store: &Store, name: &str) -> anyhow::Result<(StationRecord, Vec<StoredFlag>)> {
+async fn called(store: &Store, name: &str) -> anyhow::Result<Flagged> {
     let station = store.station_called(name).await.map_err(|_| anyhow!("there is no station “{name}” there"))?;
-    Ok((StationRecord::load(store, station.id).await?, store.flags(station.id).await?))
+    Ok(Flagged::load(store, station.id).await?)
 }
 
 fn counted(counts: Counts) -> Value {
@@ -114,11 +113,11 @@ async fn storage(
     bottom_cm: Option<f64>,
     sentinel: Option<f64>,
 ) -> anyhow::Result<(String, Value)> {
-    let (record, flags) = called(store, name).await?;
-    let neighbours = record.neighbours(store).await?;
+    let of = called(store, name).await?;
+    let (record, neighbours) = (&of.record, of.neighbours(store).await?);
     let sentinel_cm = sentinel.or(planned_sentinel(store, record.station.id).await?);
     let asked = WaterAsked { bottom_cm, sentinel_cm, ..WaterAsked::default() };
-    let Some(found) = water(&record, &neighbours, &flags, &asked) else {
+    let Some(found) = water(&of, &neighbours, &asked) else {
         bail!("no probe at {} tells water content: adopt a calibration", record.station.name);
     };
     let w = found?;
@@ -174,8 +173,9 @@ async fn storage(
 }
 
 async fn diffusivity(store: &Store, name: &str) -> anyhow::Result<(String, Value)> {
-    let (record, flags) = called(store, name).await?;
-    let Some(h) = heat(&record, &flags, &Selection::default()) else {
+    let of = called(store, name).await?;
+    let record = &of.record;
+    let Some(h) = heat(&of, &Selection::default()) else {
         bail!("no thermometer in the soil of {} has readings", record.station.name);
     };
     let mut known: Vec<f64> = h.diffusivities.iter().filter_map(|d| d.preferred()).collect();
@@ -225,19 +225,19 @@ async fn treatments(
     quantity: &str,
     depth_cm: Option<f64>,
 ) -> anyhow::Result<(String, Value)> {
-    let (a, of_a) = called(store, first).await?;
-    let (b, of_b) = called(store, second).await?;
+    let (a, b) = (called(store, first).await?, called(store, second).await?);
+    let neighbours = a.neighbours(store).await?;
     let quantity = Quantity::from_code(quantity).ok_or_else(|| anyhow!("there is no quantity “{quantity}”"))?;
     let question = Question { quantity, depth_cm, date: None, selection: Selection::default() };
-    let found = beside((&a, &of_a), (&b, &of_b), &question)?;
+    let found = beside(&a, &b, &neighbours, &question)?;
     let all_days = found.comparison.group(ebrel_core::findings::Part::All);
     let words = all_days.and_then(|g| g.whole).map_or_else(
         || "The two share too few days for an interval.".to_owned(),
         |i| {
             format!(
                 "{} less {}: {:+.3} {} ({:+.3} to {:+.3} at 95 %; {} days that count for {:.0}).",
-                a.station.name,
-                b.station.name,
+                a.record.station.name,
+                b.record.station.name,
                 i.estimate,
                 quantity.unit(),
                 i.low,
@@ -257,8 +257,8 @@ async fn treatments(
         })
     });
     let all = json!({
-        "first": a.station.code,
-        "second": b.station.code,
+        "first": a.record.station.code,
+        "second": b.record.station.code,
         "quantity": quantity.code(),
         "depth_cm": depth_cm,
         "paired": found.steps.0,
@@ -282,10 +282,7 @@ async fn thresholds(
     let tables = store.responses(study.id).await?;
     let table = tables.iter().find(|t| response.is_none_or(|name| t.name == name));
     let table = table.ok_or_else(|| anyhow!("the study has no such response: paste one under Findings, Thresholds"))?;
-    let mut stations = Vec::new();
-    for station in store.stations(study.id).await? {
-        stations.push((StationRecord::load(store, station.id).await?, store.flags(station.id).await?));
-    }
+    let stations = Flagged::of_study(store, study.id).await?;
     let abscissa = match class {
         None => Abscissa::Content,
         Some(class) => Abscissa::ThroughCurve(

@@ -6,7 +6,8 @@ use crate::terminal::{open, tell};
 use anyhow::{anyhow, bail};
 use clap::Args;
 use ebrel_app::bringing::{self, Report, Target, Whither};
-use ebrel_app::exporting::{self, Origins, Part, Selection};
+use ebrel_app::exporting::{self, Origins, Selection};
+use ebrel_app::record::Flagged;
 use ebrel_app::{checking, importing};
 use ebrel_core::quality::Settings;
 use ebrel_core::series::Belief;
@@ -81,7 +82,7 @@ pub async fn export(args: ExportArgs) -> anyhow::Result<()> {
     }
     let mut out = BufWriter::new(File::create(&args.out).map_err(wrong)?);
     match &parts[..] {
-        [Part { record, flags }] if kind == "csv" => {
+        [Flagged { record, flags }] if kind == "csv" => {
             let columns = exporting::wide(record, flags, &selection);
             let written = wide::wide_csv(columns, record.study.utc_offset_minutes, &mut out);
             written.map_err(|e| wrong(e.into()))?;
@@ -95,11 +96,11 @@ pub async fn export(args: ExportArgs) -> anyhow::Result<()> {
 }
 
 /// The station and the part of its record that the arguments name.
-async fn selected(store: &Store, args: &ExportArgs) -> anyhow::Result<(Vec<Part>, Selection)> {
+async fn selected(store: &Store, args: &ExportArgs) -> anyhow::Result<(Vec<Flagged>, Selection)> {
     let called = args.station.as_deref().unwrap_or_default();
     let station = store.station_called(called).await;
     let station = station.map_err(|_| anyhow!("there is no station “{called}” in {}", args.data.display()))?;
-    let part = Part::load(store, station.id).await?;
+    let part = Flagged::load(store, station.id).await?;
     let record = &part.record;
     let (first, last) = record.extent().unwrap_or((UnixSeconds(0), wall_clock()));
     let time = |text: &Option<String>, other: UnixSeconds| match text {

@@ -5,7 +5,7 @@ mod origin;
 pub use origin::Origins;
 
 use crate::checking::flag_row;
-use crate::record::{ChannelRecord, StationRecord};
+use crate::record::{ChannelRecord, Flagged, StationRecord};
 use ebrel_core::field::ClockCheck;
 use ebrel_core::series::{Belief, Believed};
 use ebrel_core::units::{Quantity, UnixSeconds, unit_for_people};
@@ -60,33 +60,12 @@ impl Selection {
     }
 }
 
-/// A station's record with its flags.
-pub struct Part {
-    /// The record with its readings and what they mean.
-    pub record: StationRecord,
-    /// The flags of the last run, with the verdicts on them.
-    pub flags: Vec<StoredFlag>,
-}
-
-impl Part {
-    /// Loads a station's record and flags.
-    ///
-    /// # Errors
-    /// [`StoreError`] if there is no such station or the database cannot be read.
-    pub async fn load(store: &Store, station: i64) -> Result<Self, StoreError> {
-        Ok(Self { record: StationRecord::load(store, station).await?, flags: store.flags(station).await? })
-    }
-}
-
 /// Everything of a study: its stations, and the selection that takes all of them with nothing left out.
 ///
 /// # Errors
 /// [`StoreError`] if there is no such study or the database cannot be read.
-pub async fn whole_study(store: &Store, study: i64) -> Result<(Vec<Part>, Selection), StoreError> {
-    let mut parts = Vec::new();
-    for station in store.stations(study).await? {
-        parts.push(Part::load(store, station.id).await?);
-    }
+pub async fn whole_study(store: &Store, study: i64) -> Result<(Vec<Flagged>, Selection), StoreError> {
+    let parts = Flagged::of_study(store, study).await?;
     let extents: Vec<_> = parts.iter().filter_map(|p| p.record.extent()).collect();
     let from = extents.iter().map(|e| e.0).min().unwrap_or(UnixSeconds(0));
     // Whole minutes, as a page writes them.
@@ -158,7 +137,7 @@ fn names(record: &StationRecord) -> Vec<String> {
 
 /// A channel that is taken, under its name.
 struct Taken<'a> {
-    part: &'a Part,
+    part: &'a Flagged,
     channel: &'a ChannelRecord,
     name: String,
     /// Names of all channels of its station.
@@ -166,8 +145,8 @@ struct Taken<'a> {
 }
 
 impl<'a> Taken<'a> {
-    fn all(parts: &'a [Part], selection: &Selection) -> Vec<Self> {
-        let of = |part: &'a Part| {
+    fn all(parts: &'a [Flagged], selection: &Selection) -> Vec<Self> {
+        let of = |part: &'a Flagged| {
             let all = Arc::new(names(&part.record));
             let named = part.record.channels.iter().enumerate();
             named.map(move |(i, channel)| Self { part, channel, name: all[i].clone(), all: Arc::clone(&all) })
@@ -222,7 +201,7 @@ pub(crate) fn verdict_words(by: &str, reason: &str) -> String {
 /// The selection as a record package, whose readings are made while they are written. All stations are of one study.
 #[must_use]
 pub fn package<'a>(
-    parts: &'a [Part],
+    parts: &'a [Flagged],
     origins: &'a Origins,
     selection: &Selection,
 ) -> Package<impl Iterator<Item = ReadingRow> + use<'a>> {
@@ -235,7 +214,7 @@ pub fn package<'a>(
     }
     let (deliveries, numbers) = origins.deliveries(&used);
     let numbers = Arc::new(numbers);
-    let verdicts = |part: &Part| {
+    let verdicts = |part: &Flagged| {
         let here = taken.iter().filter(|t| t.part.record.station.id == part.record.station.id);
         origins.verdicts(part.record.station.id, &here.map(|t| (t.channel, t.name.as_str())).collect::<Vec<_>>())
     };

@@ -1,6 +1,6 @@
 //! Where a record came from, for its package: deliveries, verdicts, and what was adopted.
 
-use super::Part;
+use crate::record::Flagged;
 use crate::record::{ChannelRecord, StationRecord};
 use ebrel_core::series::DatedCurve;
 use ebrel_core::temperature::DatedCorrection;
@@ -31,10 +31,10 @@ impl Origins {
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn load(store: &Store, parts: &[Part]) -> Result<Self, StoreError> {
+    pub async fn load(store: &Store, parts: &[Flagged]) -> Result<Self, StoreError> {
         let mut origins = Self::default();
         let mut numbers = BTreeSet::new();
-        for Part { record, .. } in parts {
+        for Flagged { record, .. } in parts {
             let station = record.station.id;
             origins.adopted.insert(station, store.calibrations_at(station).await?);
             origins.decisions.insert(station, store.verdicts(station).await?);

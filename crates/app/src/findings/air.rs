@@ -1,12 +1,11 @@
 //! What the air did at a station, and on how many days its soil was dry.
 
 use super::ground::{Ground, Selection};
-use crate::record::StationRecord;
+use crate::record::Flagged;
 use ebrel_core::findings::climate::{
     DayExtremes, EtMethod, Month, Site, daily_sums, days_of_months, evapotranspiration, extremes, months,
 };
 use ebrel_core::units::Quantity;
-use ebrel_store::flags::StoredFlag;
 use std::collections::BTreeMap;
 
 /// What is asked of air and soil.
@@ -39,21 +38,16 @@ pub struct AirFindings {
 
 /// Works out what the air did; `None` without a reading.
 #[must_use]
-pub fn air(
-    record: &StationRecord,
-    neighbours: &[StationRecord],
-    flags: &[StoredFlag],
-    asked: &AirAsked,
-) -> Option<AirFindings> {
-    let ground = Ground::new(record, flags, &Selection::default())?;
+pub fn air(of: &Flagged, neighbours: &[Flagged], asked: &AirAsked) -> Option<AirFindings> {
+    let record = &of.record;
+    let ground = Ground::new(of, &Selection::default())?;
     let (grid, offset) = (ground.grid, record.study.utc_offset_minutes);
     let own = ground.joined(Quantity::AirTemperature).map(|(values, _)| (None, values));
-    // A neighbour's flags are not at hand: its readings count as they came.
     let elsewhere = || {
         neighbours.iter().find_map(|n| {
-            let there = Ground::new(n, &[], &Selection::default())?.on(grid);
+            let there = Ground::new(n, &Selection::default())?.on(grid);
             let (values, _) = there.joined(Quantity::AirTemperature)?;
-            Some((Some(n.station.name.clone()), values))
+            Some((Some(n.record.station.name.clone()), values))
         })
     };
     let air = own.or_else(elsewhere);

@@ -1,14 +1,13 @@
 //! Two stations compared, each moment with the same moment.
 
-use super::ground::{Ground, Rain, Selection};
-use crate::record::StationRecord;
+use super::ground::{Ground, Selection};
+use crate::record::{Flagged, StationRecord};
 use ebrel_core::findings::climate::daily_sums;
 use ebrel_core::findings::{
     BeforeAfter, BlockBootstrap, Buffering, Comparison, Counts, Grid, PairError, before_after, buffering, compare,
     paired,
 };
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
-use ebrel_store::flags::StoredFlag;
 use std::collections::HashMap;
 use thiserror::Error;
 
@@ -57,24 +56,26 @@ pub struct Beside {
 /// A daily swing below this is noise, K.
 const FLOOR_K: f64 = 0.2;
 
-/// One station with its flags.
-pub type Flagged<'r> = (&'r StationRecord, &'r [StoredFlag]);
-
-/// Compares a quantity at a depth between two stations.
+/// Compares a quantity at a depth between two stations. `neighbours` are the others that the first may borrow its rain from.
 ///
 /// # Errors
 /// [`BesideError`] if one does not measure it, or they have no time in common.
-pub fn beside(first: Flagged<'_>, second: Flagged<'_>, question: &Question) -> Result<Beside, BesideError> {
-    let none = |of: Flagged<'_>| BesideError::NotMeasured(of.0.station.name.clone());
-    let a = Ground::new(first.0, first.1, &question.selection).ok_or_else(|| none(first))?;
-    let b = Ground::new(second.0, second.1, &question.selection).ok_or_else(|| none(second))?;
+pub fn beside(
+    first: &Flagged,
+    second: &Flagged,
+    neighbours: &[Flagged],
+    question: &Question,
+) -> Result<Beside, BesideError> {
+    let none = |of: &Flagged| BesideError::NotMeasured(of.record.station.name.clone());
+    let a = Ground::new(first, &question.selection).ok_or_else(|| none(first))?;
+    let b = Ground::new(second, &question.selection).ok_or_else(|| none(second))?;
     let grid = common(&a.grid, &b.grid).ok_or(PairError::NoCommonTime)?;
     let (a, b) = (a.on(grid), b.on(grid));
     let (x, of_first) = values(&a, question).ok_or_else(|| none(first))?;
     let (y, of_second) = values(&b, question).ok_or_else(|| none(second))?;
-    let offset = first.0.study.utc_offset_minutes;
+    let offset = first.record.study.utc_offset_minutes;
     let pairs = paired(&grid, &x, &y, offset)?;
-    let rain: Option<Rain> = a.rain(std::slice::from_ref(second.0)).or_else(|| b.rain(std::slice::from_ref(first.0)));
+    let rain = a.rain(neighbours);
     let by_day: HashMap<i64, f64> = rain.iter().flat_map(|r| daily_sums(&grid, &r.sums, offset)).collect();
     let boot = BlockBootstrap::default();
     Ok(Beside {

@@ -1,6 +1,6 @@
 //! A station's believed channels on one grid.
 
-use crate::record::{ChannelRecord, StationRecord};
+use crate::record::{ChannelRecord, Flagged, StationRecord};
 use ebrel_core::field::Way;
 use ebrel_core::findings::{ALWAYS, Counts, Fall, Grid, Inflow, Profile, Track, WettingRules, falls, sums};
 use ebrel_core::quality::EventKind;
@@ -43,7 +43,8 @@ const NEAR_KM: f64 = 5.0;
 impl<'r> Ground<'r> {
     /// The record on a grid whose step is the coarsest of its usual intervals in the soil, at most an hour; `None` without a reading.
     #[must_use]
-    pub fn new(record: &'r StationRecord, flags: &'r [StoredFlag], selection: &Selection) -> Option<Self> {
+    pub fn new(of: &'r Flagged, selection: &Selection) -> Option<Self> {
+        let (record, flags) = (&of.record, &of.flags[..]);
         let (first, last) = record.extent()?;
         let soil = record.channels.iter().filter(|c| c.quantity().is_in_soil());
         let step = soil.map(usual).max().unwrap_or(SpanSeconds(900)).min(SpanSeconds(3600));
@@ -119,31 +120,27 @@ impl<'r> Ground<'r> {
 
     /// Rain by the station's own gauge, or that of the nearest other station within 5 km.
     #[must_use]
-    pub fn rain(&self, neighbours: &[StationRecord]) -> Option<Rain> {
+    pub fn rain(&self, neighbours: &[Flagged]) -> Option<Rain> {
         let gauges = |record: &StationRecord| record.channels.iter().any(|c| c.quantity() == Quantity::Rain);
         if gauges(self.record) {
-            return Some(Rain { sums: self.sums(self.record, Quantity::Rain)?, borrowed: None });
+            return Some(Rain { sums: self.sums(self.record, self.flags, Quantity::Rain)?, borrowed: None });
         }
         let km = |other: &StationRecord| {
             let way = self.record.place().zip(other.place()).map(|(a, b)| Way::between(a, b).metres / 1000.0);
             way.unwrap_or(NEAR_KM)
         };
-        let near = neighbours.iter().filter(|n| gauges(n) && km(n) <= NEAR_KM);
-        let near = near.min_by(|a, b| km(a).total_cmp(&km(b)).then_with(|| a.station.name.cmp(&b.station.name)))?;
-        Some(Rain { sums: self.sums(near, Quantity::Rain)?, borrowed: Some(near.station.name.clone()) })
+        let near = neighbours.iter().filter(|n| gauges(&n.record) && km(&n.record) <= NEAR_KM);
+        let name = |n: &Flagged| n.record.station.name.clone();
+        let near = near.min_by(|a, b| km(&a.record).total_cmp(&km(&b.record)).then_with(|| name(a).cmp(&name(b))))?;
+        Some(Rain { sums: self.sums(&near.record, &near.flags, Quantity::Rain)?, borrowed: Some(name(near)) })
     }
 
     /// Sums of a quantity that is one, over all of its channels at a station.
-    fn sums(&self, record: &StationRecord, quantity: Quantity) -> Option<Vec<f64>> {
+    fn sums(&self, record: &StationRecord, flags: &[StoredFlag], quantity: Quantity) -> Option<Vec<f64>> {
         let mut all: Option<Vec<f64>> = None;
         for channel in record.channels.iter().filter(|c| c.quantity() == quantity) {
-            // What is left out of a neighbour's gauge its own flags say, which are not at hand: its readings count as they came.
-            let own = std::ptr::eq(record, self.record);
-            let readings: (Vec<i64>, Vec<f64>) = if own {
-                channel.believed(self.flags, &self.belief).plain().map(|r| (r.time.0, r.value)).unzip()
-            } else {
-                (channel.view().times.to_vec(), channel.view().values.to_vec())
-            };
+            let believed = channel.believed(flags, &self.belief).plain();
+            let readings: (Vec<i64>, Vec<f64>) = believed.map(|r| (r.time.0, r.value)).unzip();
             let view = ebrel_core::series::View { times: &readings.0, values: &readings.1 };
             let of = sums(view, usual(channel), &self.grid);
             match &mut all {
@@ -158,7 +155,7 @@ impl<'r> Ground<'r> {
     #[must_use]
     pub fn falls(&self, rain: Option<&Rain>, rules: &WettingRules) -> Vec<Fall> {
         let mut all = rain.map_or_else(Vec::new, |rain| falls(&self.grid, &rain.sums, rules));
-        let given = self.sums(self.record, Quantity::Irrigation).unwrap_or_default();
+        let given = self.sums(self.record, self.flags, Quantity::Irrigation).unwrap_or_default();
         let metered = falls(&self.grid, &given, rules);
         all.extend(metered.into_iter().map(|f| Fall { kind: Inflow::Irrigation, ..f }));
         let (first, last) = (self.grid.time(0), self.grid.time(self.grid.len() - 1));

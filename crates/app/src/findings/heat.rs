@@ -1,15 +1,16 @@
 //! Heat in the soil of a station.
 
 use super::ground::{Ground, Selection};
-use crate::record::StationRecord;
+use crate::record::Flagged;
 use ebrel_core::findings::climate::{DayExtremes, extremes};
 use ebrel_core::findings::heat::{
     DAY_S, DepthWave, Diffusivity, Fall, YEAR_S, YearlyWave, daily_by_depth, damping, diffusivities, yearly_by_depth,
 };
-use ebrel_core::findings::{Counts, Profile, year_month};
+use ebrel_core::findings::{Counts, Grid, Profile, year_month};
 use ebrel_core::series::{Hours, View};
 use ebrel_core::units::{Quantity, UnixSeconds};
-use ebrel_store::flags::StoredFlag;
+use std::collections::BTreeMap;
+use std::ops::Range;
 
 /// A daily wave below this is noise and rounding, K.
 const LEAST_WAVE_K: f64 = 0.1;
@@ -53,14 +54,14 @@ pub struct HeatFindings {
 
 /// Works a station's heat out; `None` without a thermometer in the soil.
 #[must_use]
-pub fn heat(record: &StationRecord, flags: &[StoredFlag], selection: &Selection) -> Option<HeatFindings> {
-    let ground = Ground::new(record, flags, selection)?;
+pub fn heat(of: &Flagged, selection: &Selection) -> Option<HeatFindings> {
+    let ground = Ground::new(of, selection)?;
     let profile = ground.profile(Quantity::SoilTemperature);
     let grid = profile.grid;
     if profile.levels.is_empty() {
         return None;
     }
-    let offset = record.study.utc_offset_minutes;
+    let offset = of.record.study.utc_offset_minutes;
     let times: Vec<i64> = (0..grid.len()).map(|i| grid.time(i).0).collect();
     let hours: Vec<(f64, Hours)> =
         profile.levels.iter().map(|l| (l.depth_cm, Hours::of(View { times: &times, values: &l.values }))).collect();
@@ -71,7 +72,9 @@ pub fn heat(record: &StationRecord, flags: &[StoredFlag], selection: &Selection)
     let points = |waves: Vec<(f64, f64)>, period| damping(&waves, period);
     let diffusivities = diffusivities(&hours);
     let moisture = ground.profile(Quantity::WaterContent);
-    let contents = diffusivities.iter().map(|d| content(&moisture, d.between_cm, d.month, offset)).collect();
+    let spans = month_spans(&moisture.grid, offset);
+    let of_month = |d: &Diffusivity| Some(content(&moisture, d.between_cm, spans.get(&d.month)?.clone())).flatten();
+    let contents = diffusivities.iter().map(of_month).collect();
     Some(HeatFindings {
         depths: profile.depths(),
         months: days.iter().map(|d| months(&d.1)).collect(),
@@ -107,18 +110,27 @@ fn months(days: &[DayExtremes]) -> Vec<DepthMonth> {
     all
 }
 
-/// Mean water content of the levels that lie at or between two depths, over a month; `None` where fewer than half of its steps are known.
-fn content(moisture: &Profile<'_>, (a, b): (f64, f64), month: (i32, u8), offset: i64) -> Option<f64> {
-    let grid = &moisture.grid;
-    let of_month: Vec<usize> = {
-        let start = (0..grid.len()).collect::<Vec<_>>().partition_point(|i| year_month(grid.day(*i, offset)) < month);
-        (start..grid.len()).take_while(|i| year_month(grid.day(*i, offset)) == month).collect()
-    };
+/// The times of each month.
+fn month_spans(grid: &Grid, offset: i64) -> BTreeMap<(i32, u8), Range<usize>> {
+    let mut spans: BTreeMap<(i32, u8), Range<usize>> = BTreeMap::new();
+    let (mut day, mut month) = (i64::MIN, (0, 0));
+    for i in 0..grid.len() {
+        if grid.day(i, offset) != day {
+            day = grid.day(i, offset);
+            month = year_month(day);
+        }
+        spans.entry(month).or_insert(i..i).end = i + 1;
+    }
+    spans
+}
+
+/// Mean water content of the levels that lie at or between two depths, over some times; `None` where fewer than half of them are known.
+fn content(moisture: &Profile<'_>, (a, b): (f64, f64), times: Range<usize>) -> Option<f64> {
     let levels = moisture.levels.iter().filter(|l| l.depth_cm >= a - 0.5 && l.depth_cm <= b + 0.5);
     let (mut n, mut sum, mut most) = (0usize, 0.0, 0usize);
     for level in levels {
-        most += of_month.len();
-        for v in of_month.iter().map(|i| level.values[*i]).filter(|v| v.is_finite()) {
+        most += times.len();
+        for v in level.values[times.clone()].iter().filter(|v| v.is_finite()) {
             (n, sum) = (n + 1, sum + v);
         }
     }

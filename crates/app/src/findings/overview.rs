@@ -1,11 +1,10 @@
 //! A station as a small picture: its state now, a year of storage, and what became of each day of each channel.
 
 use super::ground::{Ground, Selection, usual};
-use crate::record::{StationRecord, left_out};
+use crate::record::{Flagged, left_out};
 use ebrel_core::findings::{DayState, StorageSeries, coverage};
 use ebrel_core::series::{Belief, LeftOut};
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
-use ebrel_store::flags::StoredFlag;
 
 /// The state at one depth.
 #[derive(Debug, Clone, PartialEq)]
@@ -55,14 +54,15 @@ pub const DAYS: usize = 365;
 
 /// Draws a station together, looking back a year from `now`.
 #[must_use]
-pub fn picture(record: &StationRecord, flags: &[StoredFlag], now: UnixSeconds) -> StationPicture {
+pub fn picture(of: &Flagged, now: UnixSeconds) -> StationPicture {
+    let (record, flags) = (&of.record, &of.flags[..]);
     let offset = SpanSeconds(record.study.utc_offset_minutes * 60);
     let midnight = UnixSeconds((now + offset).0.div_euclid(DAY.0) * DAY.0) - offset;
     let first = midnight - SpanSeconds(DAY.0 * (DAYS as i64 - 1));
     let at = record.extent().map(|e| e.1);
     let (mut seen, mut storage, mut bottom_cm) = (Vec::new(), Vec::new(), 0.0);
     let selection = Selection { from: Some(first), to: Some(now + SpanSeconds(1)), belief: Belief::default() };
-    if let Some(ground) = Ground::new(record, flags, &selection) {
+    if let Some(ground) = Ground::new(of, &selection) {
         for quantity in [Quantity::WaterContent, Quantity::WaterTension] {
             let profile = ground.profile(quantity);
             let last = profile.grid.len() - 1;

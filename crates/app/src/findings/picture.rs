@@ -1,11 +1,10 @@
 //! A profile through time, thinned to the columns of a picture.
 
 use super::ground::{Ground, Selection};
-use crate::record::StationRecord;
+use crate::record::Flagged;
 use ebrel_core::findings::{Grid, Profile, WettingRules, falls, wettings};
 use ebrel_core::series::{View, Window, sum_columns, thin};
 use ebrel_core::units::{Quantity, SpanSeconds, unit_for_people};
-use ebrel_store::flags::StoredFlag;
 use serde::Serialize;
 
 /// What the picture shows.
@@ -115,15 +114,9 @@ const FRONT_DAYS: i64 = 120;
 
 /// A station's profile in the columns of a window; `None` if nothing there tells it.
 #[must_use]
-pub fn profile_data(
-    record: &StationRecord,
-    neighbours: &[StationRecord],
-    flags: &[StoredFlag],
-    window: &Window,
-    what: What,
-) -> Option<ProfileData> {
+pub fn profile_data(of: &Flagged, neighbours: &[Flagged], window: &Window, what: What) -> Option<ProfileData> {
     let selection = Selection { from: Some(window.from()), to: Some(window.to()), ..Selection::default() };
-    let ground = Ground::new(record, flags, &selection)?;
+    let ground = Ground::new(of, &selection)?;
     // Six times in a column are enough for its mean; up to an hour apart.
     let of_column = (window.to() - window.from()).0 / window.columns() as i64 / 6;
     let step = SpanSeconds(of_column.clamp(ground.grid.step().0, ground.grid.step().0.max(3600)));
@@ -161,7 +154,7 @@ pub fn profile_data(
             depth: level.depth_cm,
             mean: steps(&mean, factor),
             half: half.map_or_else(Vec::new, |h| steps(&h, factor)),
-            strip: crate::window::strip_id(record.station.id, what.quantity(), Some(level.depth_cm)),
+            strip: crate::window::strip_id(of.record.station.id, what.quantity(), Some(level.depth_cm)),
             pores: level.pores,
         });
     }

@@ -1,11 +1,10 @@
 //! Responses of plants or soils held against water content or tension: pasted tables, matched to probes, and a threshold looked for.
 
 use super::ground::{Ground, Selection};
-use crate::record::StationRecord;
+use crate::record::{ChannelRecord, Flagged};
 use ebrel_core::findings::{Counts, Grid, Point, Threshold, ThresholdError, two_segments};
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds, read_number};
 use ebrel_core::water::VanGenuchten;
-use ebrel_store::flags::StoredFlag;
 use ebrel_store::responses::Response;
 use std::collections::{BTreeMap, HashSet};
 use thiserror::Error;
@@ -126,7 +125,7 @@ const STEP: SpanSeconds = SpanSeconds(3600);
 /// # Errors
 /// [`ResponseError`] where points or times do not meet, or nothing can be fitted.
 pub fn responses(
-    stations: &[(StationRecord, Vec<StoredFlag>)],
+    stations: &[Flagged],
     table: &Response,
     growth: bool,
     abscissa: Abscissa,
@@ -178,15 +177,10 @@ type Believing = Vec<(UnixSeconds, f64)>;
 
 /// What the channels of a point tell; the outer `None` if nothing answers to its name, the inner one if nothing of the quantity does.
 #[expect(clippy::option_option, reason = "who is not known and who tells nothing are two answers")]
-fn lines(
-    stations: &[(StationRecord, Vec<StoredFlag>)],
-    point: &str,
-    wanted: Quantity,
-    counts: &mut Counts,
-) -> Option<Option<Believing>> {
+fn lines(stations: &[Flagged], point: &str, wanted: Quantity, counts: &mut Counts) -> Option<Option<Believing>> {
     let mut all: Option<Option<Believing>> = None;
-    for (record, flags) in stations {
-        let answers = |c: &&crate::record::ChannelRecord| {
+    for Flagged { record, flags } in stations {
+        let answers = |c: &&ChannelRecord| {
             c.channel.stream.port == point || c.channel.placement.probe.serial == point || record.station.code == point
         };
         for channel in record.channels.iter().filter(answers) {
@@ -259,8 +253,8 @@ impl Gathered {
 
 /// Pairs of tension (kPa) and content at one depth of a station, hour by hour: for a retention curve of the place itself.
 #[must_use]
-pub fn own_pairs(record: &StationRecord, flags: &[StoredFlag], depth_cm: f64) -> Vec<(f64, f64)> {
-    let Some(ground) = Ground::new(record, flags, &Selection::default()) else { return Vec::new() };
+pub fn own_pairs(of: &Flagged, depth_cm: f64) -> Vec<(f64, f64)> {
+    let Some(ground) = Ground::new(of, &Selection::default()) else { return Vec::new() };
     let (first, last) = (ground.grid.time(0), ground.grid.time(ground.grid.len() - 1));
     let Some(grid) = Grid::over(first, last, STEP) else { return Vec::new() };
     let ground = ground.on(grid);

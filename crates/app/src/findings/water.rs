@@ -2,7 +2,7 @@
 
 use super::ground::{Ground, Rain, Selection};
 use crate::planning::{PlanError, StationPlan};
-use crate::record::StationRecord;
+use crate::record::{Flagged, StationRecord};
 use ebrel_core::findings::{
     Capacity, Change, Counts, DrySpell, Profile, SeasonRates, StorageSeries, Stored, Wetting, WettingRules,
     capacity_as_seen, dry_spells, rates_by_season, wettings,
@@ -11,7 +11,6 @@ use ebrel_core::sun::{SunTimes, sun_times};
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
 use ebrel_core::water::{DepthError, Retention};
 use ebrel_store::Store;
-use ebrel_store::flags::StoredFlag;
 
 /// What is asked of a station's water.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -97,20 +96,15 @@ const SPELL_MM: f64 = 1.0;
 ///
 /// # Errors
 /// [`DepthError`] if no level is left, or the bottom is none.
-pub fn water(
-    record: &StationRecord,
-    neighbours: &[StationRecord],
-    flags: &[StoredFlag],
-    asked: &WaterAsked,
-) -> Option<Result<WaterFindings, DepthError>> {
-    let ground = Ground::new(record, flags, &asked.selection)?;
+pub fn water(of: &Flagged, neighbours: &[Flagged], asked: &WaterAsked) -> Option<Result<WaterFindings, DepthError>> {
+    let ground = Ground::new(of, &asked.selection)?;
     let mut profile = ground.profile(Quantity::WaterContent);
     profile.levels.retain(|l| asked.without_cm.iter().all(|d| (d - l.depth_cm).abs() >= 0.5));
     if profile.levels.is_empty() {
         return None;
     }
     let rain = ground.rain(neighbours);
-    Some(of_profile(record, &ground, &profile, rain.as_ref(), asked))
+    Some(of_profile(&of.record, &ground, &profile, rain.as_ref(), asked))
 }
 
 fn of_profile(

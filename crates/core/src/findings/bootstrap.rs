@@ -169,7 +169,7 @@ impl Memory {
         let off = about_line(values);
         let covariance = |lag: usize| off.iter().zip(&off[lag..]).map(|(a, b)| a * b).sum::<f64>() / n as f64;
         let own = if n < 4 { 0.0 } else { covariance(0) };
-        if own <= 0.0 {
+        if own.is_nan() || own <= 0.0 {
             return Self { block: 1, long_run: 0.0, reach: 1 };
         }
         let near = (n as f64).log10().sqrt().ceil().max(5.0) as usize;

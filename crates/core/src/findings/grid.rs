@@ -18,7 +18,7 @@ impl Grid {
     /// The finest step: what soil does within five minutes is noise.
     pub const FINEST: SpanSeconds = SpanSeconds(300);
 
-    /// Times at whole steps from `first` to `last`; steps below [`Self::FINEST`] become that, and too many are made fewer by doubling.
+    /// Times at whole steps from next to `first` to next to `last`; steps below [`Self::FINEST`] become that, and too many are made fewer by doubling.
     /// `None` if `last` lies before `first`.
     #[must_use]
     pub fn over(first: UnixSeconds, last: UnixSeconds, step: SpanSeconds) -> Option<Self> {
@@ -27,9 +27,10 @@ impl Grid {
         while span / step >= Self::MOST as i64 {
             step = step.checked_mul(2)?;
         }
-        let from = first.0.div_euclid(step) * step;
-        let from = if from < first.0 { from + step } else { from };
-        (from <= last.0).then(|| Self { first: from, step, len: ((last.0 - from) / step + 1) as usize })
+        // The whole steps next to both ends: a reading at an end has a time of its own.
+        let next = |t: UnixSeconds| (t.0.saturating_add(step / 2)).div_euclid(step) * step;
+        let (from, to) = (next(first), next(last));
+        Some(Self { first: from, step, len: ((to - from) / step + 1) as usize })
     }
 
     /// How many times.
@@ -68,6 +69,12 @@ impl Grid {
     pub fn between(&self, from: UnixSeconds, to: UnixSeconds) -> std::ops::Range<usize> {
         let start = self.not_before(from);
         start..self.not_before(to).max(start)
+    }
+
+    /// Index of the time next to `at`, not farther than half a step from it.
+    fn nearest(&self, at: UnixSeconds) -> Option<usize> {
+        let i = self.not_before(UnixSeconds(at.0.saturating_sub(self.step / 2)));
+        (i < self.len && (self.time(i).0 - at.0).abs() * 2 <= self.step).then_some(i)
     }
 
     /// Index of the first time that is not before `at`; the length behind the end.
@@ -163,11 +170,17 @@ impl<'a> Track<'a> {
             let near = before.filter(|b| t - b.0 <= bridge);
             let from = near.map_or(t, |b| b.0 + 1);
             let cells = grid.between(UnixSeconds(from), UnixSeconds(t + 1));
-            if let (Some(curve), false) = (reading.curve, cells.is_empty()) {
-                // Equal curves are one: the calibration of a model serves many probes.
-                if track.curves.last().is_none_or(|(_, last)| !std::ptr::eq(*last, curve)) {
-                    track.curves.push((cells.start, curve));
-                }
+            if let Some(curve) = reading.curve
+                && track.curves.last().is_none_or(|(_, last)| !std::ptr::eq(*last, curve))
+            {
+                let nearest = grid.nearest(reading.time).unwrap_or(cells.start);
+                track.curves.push((cells.start.min(nearest), curve));
+            }
+            // A reading that stands alone stands at the time next to it.
+            if near.is_none()
+                && let Some(i) = grid.nearest(reading.time)
+            {
+                (track.raw[i], track.values[i]) = (raw, value);
             }
             for i in cells {
                 let share = near.map_or(1.0, |b| (grid.time(i).0 - b.0) as f64 / (t - b.0) as f64);
@@ -231,15 +244,17 @@ mod tests {
         let g = grid(100, 4000);
         assert_eq!(
             (g.len(), g.time(0), g.at(UnixSeconds(899)), g.at(UnixSeconds(9000))),
-            (4, UnixSeconds(900), None, Some(3))
+            (5, UnixSeconds(0), Some(0), Some(4))
         );
-        assert_eq!(g.between(UnixSeconds(900), UnixSeconds(1800)), 0..1);
-        assert_eq!(g.between(UnixSeconds(901), UnixSeconds(i64::MAX)), 1..4);
+        assert_eq!((g.at(UnixSeconds(-1)), g.at(UnixSeconds(899)), g.at(UnixSeconds(900))), (None, Some(0), Some(1)));
+        assert_eq!(g.between(UnixSeconds(900), UnixSeconds(1800)), 1..2);
+        assert_eq!(g.between(UnixSeconds(901), UnixSeconds(i64::MAX)), 2..5);
         assert_eq!(g.between(UnixSeconds(i64::MIN), UnixSeconds(0)), 0..0);
         let long = Grid::over(UnixSeconds(0), UnixSeconds(100 * 365 * 86_400), SpanSeconds(1)).unwrap();
         assert!(long.len() <= Grid::MOST && long.step() > Grid::FINEST);
         assert_eq!(Grid::over(UnixSeconds(5), UnixSeconds(4), SpanSeconds(900)), None);
-        assert_eq!(Grid::over(UnixSeconds(1), UnixSeconds(2), SpanSeconds(900)), None, "no whole step lies between");
+        let one = Grid::over(UnixSeconds(1), UnixSeconds(2), SpanSeconds(900)).unwrap();
+        assert_eq!((one.len(), one.time(0)), (1, UnixSeconds(0)), "a single reading has a time");
     }
 
     #[test]
@@ -258,6 +273,15 @@ mod tests {
         }
         assert_eq!(t.counts, Counts { used: 29, left_out: 5, without_value: 1, under_condition: 0 });
         assert_eq!(t.counts.used + t.counts.left_out + t.counts.without_value, times.len());
+    }
+
+    #[test]
+    fn a_reading_that_stands_alone_is_not_lost_between_two_times() {
+        let times = [333, 40_111, 80_000];
+        let t = track(&times, &[1.0, 2.0, 3.0], LeftOut::default(), &grid(0, 90_000));
+        let known: Vec<(usize, f64)> = t.values.iter().copied().enumerate().filter(|v| v.1.is_finite()).collect();
+        assert_eq!(known, [(0, 1.0), (45, 2.0), (89, 3.0)]);
+        assert_eq!(t.counts.used, 3);
     }
 
     #[test]

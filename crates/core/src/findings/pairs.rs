@@ -280,7 +280,7 @@ mod tests {
     /// Hourly records over `days` from 1 January 2024: the first swings by 4 K and is 1.5 K warmer from day `from` on, the second by 2 K.
     fn records(days: usize, from: usize) -> (Grid, Vec<f64>, Vec<f64>) {
         let first = 19_723 * 86_400;
-        let last = UnixSeconds(first + days as i64 * 86_400 - 1);
+        let last = UnixSeconds(first + days as i64 * 86_400 - 3600);
         let grid = Grid::over(UnixSeconds(first), last, SpanSeconds(3600)).unwrap();
         let wave = |i: usize| -(std::f64::consts::TAU * (i % 24) as f64 / 24.0).cos();
         let weather = |i: usize| 0.4 * ((i / 24) as f64 * 0.7).sin();

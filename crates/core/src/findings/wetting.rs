@@ -146,14 +146,17 @@ fn wetting(
     let until_spread = grid.between(fall.start, spread + SpanSeconds(1));
     let whole = above.mm[before].is_finite() && until_spread.clone().all(|i| above.mm[i].is_finite());
     let stored = until_spread.last().filter(|_| whole).and_then(|i| above.change(before, i));
+    let came_to = arrivals(profile, before, window.clone());
     let passed_mm = sentinel.and_then(|(level, layer_mm)| {
         let values = &profile.levels[level].values;
         let most = window.clone().map(|i| values[i]).fold(f64::NAN, f64::max);
         let gap = window.clone().any(|i| values[i].is_nan());
         let rise = most - values[before];
-        (rise.is_finite() && !gap).then(|| (rise * layer_mm).max(0.0))
+        // A rise within noise is no water.
+        let came = came_to[level].is_some();
+        (rise.is_finite() && !gap).then_some(if came { rise * layer_mm } else { 0.0 })
     });
-    let arrivals = arrivals(profile, before, window);
+    let arrivals = came_to;
     let came: Vec<(f64, Arrival)> =
         profile.levels.iter().zip(&arrivals).filter_map(|(l, a)| Some((l.depth_cm, (*a)?))).collect();
     let out_of_order = came.windows(2).any(|w| w[1].1.time < w[0].1.time);

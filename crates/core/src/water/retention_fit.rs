@@ -65,10 +65,13 @@ pub fn fit_retention(pairs: &[(f64, f64)], residual: f64) -> Result<FittedRetent
         Vector3::new(saturated, -3.5, (n - 1.0_f64).ln())
     };
     let fits = [1.15, 1.4, 2.0].into_iter().filter_map(|n| descend(&classes, residual, start(n)));
-    let (_, best) = fits.min_by(|a, b| a.0.total_cmp(&b.0)).ok_or(RetentionFitError::Nowhere)?;
+    let (squares, best) = fits.min_by(|a, b| a.0.total_cmp(&b.0)).ok_or(RetentionFitError::Nowhere)?;
     let curve = of(&best, residual);
     let falls = curve.theta(range_kpa.0) - curve.theta(range_kpa.1) > 0.005;
-    if !falls || !(0.05..=1.0).contains(&curve.saturated) || curve.saturated <= residual {
+    // A curve that explains less than half of the scatter of the classes follows chance.
+    let mean = classes.iter().map(|c| c.1).sum::<f64>() / classes.len() as f64;
+    let scatter: f64 = classes.iter().map(|c| (c.1 - mean).powi(2)).sum();
+    if !falls || squares > scatter / 2.0 || !(0.05..=1.0).contains(&curve.saturated) || curve.saturated <= residual {
         return Err(RetentionFitError::Nowhere);
     }
     let mut off: Vec<f64> = known.iter().map(|(kpa, theta)| (theta - curve.theta(*kpa)).abs()).collect();

@@ -15,9 +15,10 @@ use actix_web::cookie::Key;
 use broker::BrokerState;
 use disk::Disk;
 use doors::Doors;
+use ebrel_app::findings::StationPicture;
 use ebrel_app::receiving::Intake;
+use ebrel_app::stamped::{Stamped, WindowCache};
 use ebrel_app::training::Exercises;
-use ebrel_app::window_cache::WindowCache;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
 use ebrel_store::studies::Study;
@@ -69,6 +70,8 @@ pub struct State {
     pub under_way: UnderWay,
     /// Windows that were thinned lately.
     pub windows: WindowCache,
+    /// Stations at a glance, by number and day, that were drawn together lately.
+    pub glances: Stamped<(i64, i64), StationPicture>,
     /// Exercises that were made lately.
     pub exercises: Exercises,
     /// Places for thinning: arithmetic that keeps a core busy.
@@ -118,6 +121,7 @@ impl State {
             heavy: Places::new(2),
             under_way: UnderWay::default(),
             windows: WindowCache::default(),
+            glances: Stamped::default(),
             exercises: Exercises::default(),
             thinning: Places::new(2),
             key,

@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
+mod find;
 mod killed;
 mod safety;
 

@@ -67,10 +67,10 @@ async fn show(
     id: web::Path<i64>,
     query: web::Query<Query>,
 ) -> Result<HttpResponse, Problem> {
-    let place = state.heavy.take().await?;
-    let Loaded { record, neighbours, flags } = loaded(&state, *id).await?;
-    let (study, station) = (record.study.clone(), record.station.clone());
-    let tabs = Tabs::of(&record, "Air");
+    let place = state.thinning.take().await?;
+    let Loaded { of, neighbours } = loaded(&state, *id).await?;
+    let (study, station) = (of.record.study.clone(), of.record.station.clone());
+    let tabs = Tabs::of(&of.record, "Air");
     let shell = Shell::within(&state, &actor, "Air", Room::Findings, &study, Some(&station)).await?;
     let q = query.into_inner();
     let read = || -> Result<AirAsked, String> {
@@ -84,7 +84,7 @@ async fn show(
         Ok(asked) => (asked, None),
         Err(e) => (AirAsked { base_c: BASE_C, dry_below: None, tension_above: None }, Some(e)),
     };
-    let found = place.run(move || air(&record, &neighbours, &flags, &asked)).await?;
+    let found = place.run(move || air(&of, &neighbours, &asked)).await?;
     let mut made = AirPage {
         shell,
         tabs,

@@ -10,8 +10,8 @@ use crate::shell::{Room, Shell, page};
 use crate::state::State;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use ebrel_app::exporting::{self, Origins, Part, Selection};
-use ebrel_app::record::StationRecord;
+use ebrel_app::exporting::{self, Origins, Selection};
+use ebrel_app::record::{Flagged, StationRecord};
 use ebrel_core::roles::Role;
 use ebrel_core::series::Belief;
 use ebrel_core::units::{Grade, Quantity, UnixSeconds};
@@ -130,7 +130,7 @@ async fn package(state: web::Data<State>, id: web::Path<i64>, request: HttpReque
     let place = state.heavy.take().await?;
     let (record, flags, selection) = selected(&state, *id, request.query_string()).await?;
     let name = format!("{}.zip", record.station.code);
-    let parts = [Part { record, flags }];
+    let parts = [Flagged { record, flags }];
     let origins = Origins::load(&state.store, &parts).await?;
     let make = move |out: &mut BufWriter<File>| write_zip(exporting::package(&parts, &origins, &selection), out);
     made(&state, &place, ("application/zip", &name), make).await

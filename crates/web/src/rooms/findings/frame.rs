@@ -3,10 +3,9 @@
 use crate::shell::errors::Problem;
 use crate::shell::figures::{grouped, when};
 use crate::state::State;
-use ebrel_app::record::StationRecord;
+use ebrel_app::record::{Flagged, StationRecord};
 use ebrel_core::findings::{Counts, Part, Season};
 use ebrel_core::units::{SpanSeconds, UnixSeconds, read_number};
-use ebrel_store::flags::StoredFlag;
 
 /// Links to the pages of the room.
 pub struct Tabs {
@@ -39,18 +38,16 @@ impl Tabs {
 
 /// A station's record with what the findings need beside it.
 pub struct Loaded {
-    pub record: StationRecord,
+    pub of: Flagged,
     /// Other stations, as far as they measure water and air.
-    pub neighbours: Vec<StationRecord>,
-    pub flags: Vec<StoredFlag>,
+    pub neighbours: Vec<Flagged>,
 }
 
 /// Loads it.
 pub async fn loaded(state: &State, station: i64) -> Result<Loaded, Problem> {
-    let record = StationRecord::load(&state.store, station).await?;
-    let neighbours = record.neighbours(&state.store).await?;
-    let flags = state.store.flags(station).await?;
-    Ok(Loaded { record, neighbours, flags })
+    let of = Flagged::load(&state.store, station).await?;
+    let neighbours = of.neighbours(&state.store).await?;
+    Ok(Loaded { of, neighbours })
 }
 
 /// A problem as a sentence of its own.

@@ -1,6 +1,6 @@
 //! Heat in the soil: the daily and the yearly wave by depth, and the thermal diffusivity by five methods beside each other.
 
-use super::frame::{Loaded, Tabs, counted, loaded, month, strips};
+use super::frame::{Tabs, counted, month, strips};
 use crate::components::trace::{Axes, Cloud, Point, cloud};
 use crate::shell::actor::Actor;
 use crate::shell::errors::Problem;
@@ -11,6 +11,7 @@ use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::findings::{HeatFindings, Selection, heat};
+use ebrel_app::record::Flagged;
 use ebrel_core::findings::heat::{Diffusivity, Method};
 use ebrel_core::roles::Role;
 use ebrel_core::units::UnixSeconds;
@@ -65,12 +66,12 @@ struct HeatPage {
 }
 
 async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
-    let place = state.heavy.take().await?;
-    let Loaded { record, flags, .. } = loaded(&state, *id).await?;
-    let (study, station) = (record.study.clone(), record.station.clone());
-    let tabs = Tabs::of(&record, "Heat");
+    let place = state.thinning.take().await?;
+    let of = Flagged::load(&state.store, *id).await?;
+    let (study, station) = (of.record.study.clone(), of.record.station.clone());
+    let tabs = Tabs::of(&of.record, "Heat");
     let shell = Shell::within(&state, &actor, "Heat in the soil", Room::Findings, &study, Some(&station)).await?;
-    let found = place.run(move || heat(&record, &flags, &Selection::default())).await?;
+    let found = place.run(move || heat(&of, &Selection::default())).await?;
     let mut made = HeatPage {
         shell,
         tabs,

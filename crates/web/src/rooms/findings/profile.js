@@ -37,6 +37,8 @@ class Profile {
     this.to = Number(q.get("to")) || this.last;
     this.from = Number(q.get("from")) || Math.max(this.first, this.to - SPANS.year);
     this.cursor = null;
+    this.silent = false;
+    this.keep();
     this.listen();
     this.load();
   }
@@ -82,7 +84,18 @@ class Profile {
     url.searchParams.set("from", this.from);
     url.searchParams.set("to", this.to);
     history.replaceState(null, "", url);
+    this.keep();
     this.load();
+  }
+
+  /** What else can be shown is shown of the same time. */
+  keep() {
+    for (const link of document.querySelectorAll("a[data-what]")) {
+      const url = new URL(link.href);
+      url.searchParams.set("from", this.from);
+      url.searchParams.set("to", this.to);
+      link.href = url.href;
+    }
   }
 
   async load() {
@@ -92,9 +105,12 @@ class Profile {
     const columns = Math.min(Math.max(Math.floor((box.width - LEFT) / 2), 50), 700);
     const asked = ++this.asked;
     const query = `from=${this.from}&to=${this.to}&columns=${columns}&what=${this.what}`;
-    const answer = await fetch(`/stations/${this.station}/findings/profile.json?${query}`);
+    const address = `/stations/${this.station}/findings/profile.json?${query}`;
+    const answer = await fetch(address).catch(() => null);
+    const data = answer?.ok ? await answer.json().catch(() => null) : null;
     if (asked !== this.asked) return;
-    this.data = answer.ok ? await answer.json() : null;
+    this.data = data;
+    this.silent = answer === null;
     const words = document.querySelector("[data-window-words]");
     if (words) words.textContent = `${moment(this.from, this.offset)} – ${moment(this.to, this.offset)}`;
     this.root.querySelector("a[data-readings]").href =
@@ -146,7 +162,8 @@ class Profile {
     c.clearRect(0, 0, this.width, this.height);
     if (!this.data || this.data.rows.length === 0) {
       c.fillStyle = ink;
-      c.fillText("Nothing is believed in this time.", 20, 80);
+      const words = this.silent ? "Ebrel does not answer: move the window to ask again." : "Nothing is believed in this time.";
+      c.fillText(words, 20, 80);
       return;
     }
     const [low, high] = this.range();

@@ -12,6 +12,7 @@ use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::findings::{Ground, Selection, What, profile_data};
+use ebrel_app::record::{Flagged, StationRecord};
 use ebrel_core::findings::{Profile, climate::extremes, year_month};
 use ebrel_core::roles::Role;
 use ebrel_core::units::UnixSeconds;
@@ -60,23 +61,18 @@ async fn show(
     id: web::Path<i64>,
     query: web::Query<Shown>,
 ) -> Result<HttpResponse, Problem> {
-    let place = state.heavy.take().await?;
-    let Loaded { record, flags, .. } = loaded(&state, *id).await?;
+    let place = state.thinning.take().await?;
+    let of = Flagged::load(&state.store, *id).await?;
     let what = What::from_word(query.what.as_deref().unwrap_or_default());
-    let (study, station) = (record.study.clone(), record.station.clone());
-    let tabs = Tabs::of(&record, "Profile");
+    let (study, station) = (of.record.study.clone(), of.record.station.clone());
+    let tabs = Tabs::of(&of.record, "Profile");
     let shell = Shell::within(&state, &actor, "Profile through time", Room::Findings, &study, Some(&station)).await?;
-    let made = place.run(move || make(shell, tabs, what, &record, &flags)).await?;
+    let made = place.run(move || make(shell, tabs, what, &of)).await?;
     page(&made)
 }
 
-fn make(
-    shell: Shell,
-    tabs: Tabs,
-    what: What,
-    record: &ebrel_app::record::StationRecord,
-    flags: &[ebrel_store::flags::StoredFlag],
-) -> ProfilePage {
+fn make(shell: Shell, tabs: Tabs, what: What, of: &Flagged) -> ProfilePage {
+    let record = &of.record;
     let (id, offset) = (record.station.id, record.study.utc_offset_minutes);
     let mut made = ProfilePage {
         shell,
@@ -95,7 +91,7 @@ fn make(
         offset,
         section: Section::draw(record.soil.horizons(), &[]),
     };
-    let ground = Ground::new(record, flags, &Selection::default());
+    let ground = Ground::new(of, &Selection::default());
     let profile = ground.as_ref().map(|g| g.profile(what.quantity())).filter(|p| !p.levels.is_empty());
     let Some(profile) = profile else {
         made.answer = format!("Nothing here tells {} yet.", words(what));
@@ -155,7 +151,7 @@ const fn words(what: What) -> &'static str {
 }
 
 /// The wettest and the driest (warmest and coldest, ...) depth over the newest thirty days.
-fn answer(profile: &Profile<'_>, what: What, record: &ebrel_app::record::StationRecord, offset: i64) -> String {
+fn answer(profile: &Profile<'_>, what: What, record: &StationRecord, offset: i64) -> String {
     let grid = &profile.grid;
     let last = grid.time(grid.len() - 1);
     let recent = grid.between(UnixSeconds(last.0 - 30 * 86_400), UnixSeconds(i64::MAX));
@@ -237,9 +233,9 @@ async fn data(
     let Picture { from, to, columns, what } = query.into_inner();
     let window = Asked { from, to, columns, show: String::new() }.window()?;
     let place = state.thinning.take().await?;
-    let Loaded { record, neighbours, flags } = loaded(&state, *id).await?;
+    let Loaded { of, neighbours } = loaded(&state, *id).await?;
     let what = What::from_word(what.as_deref().unwrap_or_default());
-    let made = place.run(move || profile_data(&record, &neighbours, &flags, &window, what)).await?;
+    let made = place.run(move || profile_data(&of, &neighbours, &window, what)).await?;
     made.map_or_else(
         || Err(Problem::Refused("Nothing is told there in this time.".into())),
         |d| Ok(HttpResponse::Ok().json(d)),

@@ -12,12 +12,11 @@ use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::findings::{Abscissa, ResponseError, Responses, own_pairs, responses};
-use ebrel_app::record::StationRecord;
+use ebrel_app::record::Flagged;
 use ebrel_core::findings::Threshold;
 use ebrel_core::roles::Role;
 use ebrel_core::units::Quantity;
 use ebrel_core::water::{VanGenuchten, fit_retention};
-use ebrel_store::flags::StoredFlag;
 use serde::Deserialize;
 
 pub fn routes(routes: &mut Routes<'_>) {
@@ -133,7 +132,7 @@ async fn show(
 
 /// The page with what the chosen table tells.
 pub(super) async fn answered(state: &State, mut made: ThresholdsPage, q: &Query) -> Result<HttpResponse, Problem> {
-    let place = state.heavy.take().await?;
+    let place = state.thinning.take().await?;
     let mut tables = state.store.responses(made.study).await?;
     let offset = state.store.study(made.study).await?.utc_offset_minutes;
     let wanted = q.table.as_deref().and_then(|t| t.parse::<i64>().ok());
@@ -144,11 +143,7 @@ pub(super) async fn answered(state: &State, mut made: ThresholdsPage, q: &Query)
         return page(&made);
     }
     let table = tables.swap_remove(at);
-    let mut stations = Vec::new();
-    for station in state.store.stations(made.study).await? {
-        let record = StationRecord::load(&state.store, station.id).await?;
-        stations.push((record, state.store.flags(station.id).await?));
-    }
+    let stations = Flagged::of_study(&state.store, made.study).await?;
     let growth = q.take.as_deref() != Some("value");
     let curves = curves(&stations);
     let chosen = q.curve.as_deref().and_then(|c| curves.iter().find(|k| k.word == c)).or_else(|| curves.first());
@@ -203,15 +198,16 @@ struct Retention {
 const CLASS_HALF_WIDTH: f64 = 0.06;
 
 /// Own pairs of tension and content first, then published classes; the class of the soil at hand before the others.
-fn curves(stations: &[(StationRecord, Vec<StoredFlag>)]) -> Vec<Retention> {
+fn curves(stations: &[Flagged]) -> Vec<Retention> {
     let mut all = Vec::new();
-    for (record, flags) in stations {
+    for of in stations {
+        let record = &of.record;
         let depths = record.channels.iter().filter(|c| c.quantity() == Quantity::WaterTension);
         let mut depths: Vec<f64> = depths.filter_map(|c| c.channel.placement.depth_cm).collect();
         depths.sort_by(f64::total_cmp);
         depths.dedup();
         for depth in depths {
-            let Ok(fit) = fit_retention(&own_pairs(record, flags, depth), 0.0) else { continue };
+            let Ok(fit) = fit_retention(&own_pairs(of, depth), 0.0) else { continue };
             let name = format!("own pairs, {} at {depth}\u{a0}cm", record.station.name);
             let said = format!(
                 "The curve is fitted to {} pairs of tension and content of {} at {depth}\u{a0}cm: 95\u{a0}% of them lie within ±{}\u{a0}m³/m³ of it, \
@@ -227,7 +223,7 @@ fn curves(stations: &[(StationRecord, Vec<StoredFlag>)]) -> Vec<Retention> {
         }
     }
     let here: Vec<String> =
-        stations.iter().flat_map(|(r, _)| r.soil.horizons()).map(|h| h.texture.trim().to_lowercase()).collect();
+        stations.iter().flat_map(|s| s.record.soil.horizons()).map(|h| h.texture.trim().to_lowercase()).collect();
     let mut classes: Vec<&str> = CLASSES.into();
     classes.sort_by_key(|c| !here.iter().any(|h| h == c));
     all.extend(classes.into_iter().filter_map(|class| {

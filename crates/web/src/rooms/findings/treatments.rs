@@ -12,7 +12,7 @@ use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::findings::{Beside, Question, Selection, beside, day_of, in_common};
-use ebrel_app::record::StationRecord;
+use ebrel_app::record::{Flagged, StationRecord};
 use ebrel_core::findings::{Group, Interval, Part, Season};
 use ebrel_core::roles::Role;
 use ebrel_core::series::View;
@@ -79,7 +79,7 @@ async fn show(
     let study = state.store.study(*id).await?;
     let stations = state.store.stations(*id).await?;
     let q = query.into_inner();
-    let place = state.heavy.take().await?;
+    let place = state.thinning.take().await?;
     let chosen = |text: &Option<String>, other: usize| {
         let number = text.as_deref().and_then(|t| t.parse::<i64>().ok());
         stations.iter().find(|s| Some(s.id) == number).or_else(|| stations.get(other))
@@ -118,19 +118,19 @@ async fn show(
         made.cannot.push("Add a second one: a control beside the treatment, under the same weather.".into());
         return page(&made);
     };
-    let a = StationRecord::load(&state.store, first.id).await?;
-    let b = StationRecord::load(&state.store, second.id).await?;
-    let (of_a, of_b) = (state.store.flags(first.id).await?, state.store.flags(second.id).await?);
-    let shared = in_common(&a, &b);
+    let a = Flagged::load(&state.store, first.id).await?;
+    let b = Flagged::load(&state.store, second.id).await?;
+    let neighbours = a.neighbours(&state.store).await?;
+    let shared = in_common(&a.record, &b.record);
     let (question, error) = question(&q, &shared, study.utc_offset_minutes);
     made.error = error;
     made.quantities = shared.iter().map(|s| named(*s, question.as_ref())).collect();
     let Some(question) = question else {
-        made.answer = format!("{} and {} measure nothing in common at one depth.", a.station.name, b.station.name);
+        made.answer = format!("{} and {} measure nothing in common at one depth.", first.name, second.name);
         made.cannot.push("Probes that still tell raw output cannot be compared: calibrate them at the Bench.".into());
         return page(&made);
     };
-    let work = move || (beside((&a, &of_a), (&b, &of_b), &question), question, a, b);
+    let work = move || (beside(&a, &b, &neighbours, &question), question, a.record, b.record);
     let (found, question, a, b) = place.run(work).await?;
     made.unit = unit_for_people(question.quantity.unit());
     match found {

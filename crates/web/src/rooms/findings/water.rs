@@ -111,27 +111,24 @@ async fn show(
     id: web::Path<i64>,
     query: web::Query<Query>,
 ) -> Result<HttpResponse, Problem> {
-    let place = state.heavy.take().await?;
-    let Loaded { record, neighbours, flags } = loaded(&state, *id).await?;
+    let place = state.thinning.take().await?;
+    let Loaded { of, neighbours } = loaded(&state, *id).await?;
     let planned = planned_sentinel(&state.store, *id).await?;
-    let (study, station) = (record.study.clone(), record.station.clone());
-    let tabs = Tabs::of(&record, "Water");
+    let (study, station) = (of.record.study.clone(), of.record.station.clone());
+    let tabs = Tabs::of(&of.record, "Water");
     let shell = Shell::within(&state, &actor, "Water in the profile", Room::Findings, &study, Some(&station)).await?;
     let q = query.into_inner();
     let (asked, error) = match read(&q, planned, study.utc_offset_minutes) {
         Ok(asked) => (asked, None),
         Err(sentence) => (WaterAsked { sentinel_cm: planned, ..WaterAsked::default() }, Some(sentence)),
     };
-    let (found, record) = {
-        let asked = asked.clone();
-        place.run(move || (water(&record, &neighbours, &flags, &asked), record)).await?
-    };
+    let (found, of, asked) = place.run(move || (water(&of, &neighbours, &asked), of, asked)).await?;
     let offset = study.utc_offset_minutes;
     let mut made = WaterPage::empty(shell, tabs, &station.name, *id, error);
     match found {
         None => {
             made.answer = "No probe here tells water content yet.".into();
-            made.missing = missing_content(&record);
+            made.missing = missing_content(&of.record);
         }
         Some(Err(problem)) => made.error = Some(sentence(&problem)),
         Some(Ok(found)) => made.fill(&found, &asked, &q, planned, offset),

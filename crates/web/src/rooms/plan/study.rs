@@ -11,15 +11,16 @@ use crate::shell::{Room, Shell, page, see_other};
 use crate::state::{Mode, State, wall_clock};
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_app::findings::picture;
+use ebrel_app::findings::{StationPicture, picture};
 use ebrel_app::network::heard;
 use ebrel_app::planning::StationPlan;
-use ebrel_app::record::StationRecord;
+use ebrel_app::record::{Flagged, StationRecord};
 use ebrel_core::roles::Role;
-use ebrel_core::units::{Quantity, SpanSeconds, read_offset};
+use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds, read_offset};
 use ebrel_store::flags::WaitingFlag;
 use ebrel_store::studies::Study;
 use serde::Deserialize;
+use std::sync::Arc;
 
 pub fn routes(routes: &mut Routes<'_>) {
     routes.get("/", Least::SignedIn, home);
@@ -165,11 +166,11 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
     let now = state.now(&study);
     let (mut rows, mut wrong, mut earlier, mut glances) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     for station in state.store.stations(*id).await? {
-        let record = StationRecord::load(&state.store, station.id).await?;
+        let record = StationRecord::outline(&state.store, station.id).await?;
         let offset = study.utc_offset_minutes;
-        let flags = state.store.flags(station.id).await?;
+        let extent = state.store.extent(station.id).await?;
         let worst = state.store.worst_waiting(station.id, MOST_WAITING).await?;
-        let since = record.extent().map_or(now, |e| e.1) - NOW;
+        let since = extent.map_or(now, |e| e.1) - NOW;
         let (late, before): (Vec<_>, Vec<_>) = worst.iter().partition(|f| f.end >= since);
         wrong.extend(late.into_iter().take(3).map(|flag| worst_of(flag, &record, offset)));
         earlier.extend(before.into_iter().take(2).map(|flag| worst_of(flag, &record, offset)));
@@ -181,7 +182,6 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
             let link = format!("/stations/{}/review?state=asked", station.id);
             wrong.insert(0, Wrong { link, sentence, when: span(r.start, r.end, offset) });
         }
-        let extent = state.store.extent(station.id).await?;
         for (node, (name, heard)) in heard(&state.store, station.id, now).await? {
             if heard.is_silent() {
                 let (ago, missed) = ((now - heard.last).in_words(), heard.missed);
@@ -197,7 +197,7 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
             horizons: record.soil.horizons(),
             when: &|t, form| when(t, offset, form),
         };
-        glances.push(Glance::draw(&picture(&record, &flags, now), &place));
+        glances.push(Glance::draw(&*glanced(&state, station.id, now).await?, &place));
         let planned = StationPlan::load(&state.store, station.id).await?;
         let plan = match planned.found.stops(None).count() {
             _ if planned.version == 0 => Planned::Not,
@@ -219,6 +219,20 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
     let shell = Shell::within(&state, &actor, &study.name, Room::Plan, &study, None).await?;
     let backup = if state.mode == Mode::Demo { None } else { Some(backup_words(&state, &study).await?) };
     page(&StudyPage { shell, next: next(&study, &rows), study, wrong, earlier, glances, stations: rows, backup })
+}
+
+/// A station at a glance, made anew when its record, its flags or the day have changed.
+async fn glanced(state: &State, station: i64, now: UnixSeconds) -> Result<Arc<StationPicture>, Problem> {
+    // The stamp first: what changes while the picture is made makes it another one.
+    let (stamp, asked) = (state.store.stamp(station).await?, (station, now.0.div_euclid(86_400)));
+    if let Some(known) = state.glances.get(&asked, &stamp) {
+        return Ok(known);
+    }
+    let place = state.thinning.take().await?;
+    let of = Flagged::load(&state.store, station).await?;
+    let made = Arc::new(place.run(move || picture(&of, now)).await?);
+    state.glances.put(asked, stamp, Arc::clone(&made));
+    Ok(made)
 }
 
 /// What ends within so long before a station's last reading is wrong now.

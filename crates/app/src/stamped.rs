@@ -1,10 +1,11 @@
-//! Windows that were thinned lately, as they were sent: the whole of a record is asked for again and again.
+//! What was worked out lately of a station's record, for as long as its stamp stands: the same is asked for again and again.
 
 use lru::LruCache;
+use std::hash::Hash;
 use std::num::NonZeroUsize;
 use std::sync::{Arc, Mutex, PoisonError};
 
-/// Answers held; one of a whole record has some hundred kilobytes.
+/// Answers held; a window of a whole record has some hundred kilobytes.
 const MOST: NonZeroUsize = NonZeroUsize::new(32).expect("32 is not zero");
 
 /// What was asked of a station: first and last second, columns, what is shown.
@@ -20,33 +21,30 @@ pub struct Asked {
     pub show: String,
 }
 
-/// An answer as it was sent, and the stamp of the station that it was made at.
-struct Made {
-    stamp: String,
-    answer: Arc<[u8]>,
-}
+/// Answers by what was asked, each with the stamp of the station that it was made at.
+pub struct Stamped<K, V: ?Sized>(Mutex<LruCache<K, (String, Arc<V>)>>);
 
-/// Answers by what was asked.
-pub struct WindowCache(Mutex<LruCache<Asked, Made>>);
+/// Windows as they were sent.
+pub type WindowCache = Stamped<Asked, [u8]>;
 
-impl Default for WindowCache {
+impl<K: Hash + Eq, V: ?Sized> Default for Stamped<K, V> {
     fn default() -> Self {
         Self(Mutex::new(LruCache::new(MOST)))
     }
 }
 
-impl WindowCache {
+impl<K: Hash + Eq, V: ?Sized> Stamped<K, V> {
     /// The answer, if it was made at this stamp.
     #[must_use]
-    pub fn get(&self, asked: &Asked, stamp: &str) -> Option<Arc<[u8]>> {
+    pub fn get(&self, asked: &K, stamp: &str) -> Option<Arc<V>> {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let made = all.get(asked)?;
-        (made.stamp == stamp).then(|| Arc::clone(&made.answer))
+        let (made_at, answer) = all.get(asked)?;
+        (made_at == stamp).then(|| Arc::clone(answer))
     }
 
     /// Keeps an answer; the one asked for longest ago goes.
-    pub fn put(&self, asked: Asked, stamp: String, answer: Arc<[u8]>) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).put(asked, Made { stamp, answer });
+    pub fn put(&self, asked: K, stamp: String, answer: Arc<V>) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).put(asked, (stamp, answer));
     }
 }
 
