@@ -1,7 +1,5 @@
 //! Laws of the sun, of the air, and of the few estimates that everything rests on.
 
-#![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
-
 use ebrel_core::findings::{DayState, Season, coverage, day_of_year, year_month};
 use ebrel_core::series::{Hours, LeftOut, View, daily_waves, mean_wave};
 use ebrel_core::statistics::{MAD_TO_SIGMA, f_upper_tail, mad_sigma, median, quantile, t_quantile};

@@ -84,3 +84,70 @@ async fn a_response_is_pasted_with_a_slip_first_and_every_page_fits_a_phone() {
     }
     site.end().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn another_quantity_is_shown_of_the_same_time_and_a_silent_server_is_told() {
+    let site = Site::demo().await;
+    let browser = &site.browser;
+    site.open("/stations/1/findings?from=1782000000&to=1784600000").await;
+    let window = "return document.querySelector('[data-window-words]').textContent;";
+    browser.wait_script(window, |v| v.as_str().is_some_and(|t| t.contains("Jul 2026"))).await.unwrap();
+    let words = browser.text("[data-window-words]").await.unwrap();
+    browser.click("a[data-what][href*='temperature']").await.unwrap();
+    browser.wait_text(".answer", "warmest at").await.unwrap();
+    browser.wait_script(window, |v| v.as_str() == Some(&words)).await.unwrap();
+    assert!(browser.address().await.unwrap().contains("from=1782000000"), "what was looked at stays");
+    browser
+        .wait_script("return document.querySelector('[data-profile]').dataset.loaded", |v| !v.is_null())
+        .await
+        .unwrap();
+    browser.cut_off(true).await.unwrap();
+    browser.press_in("canvas.section-canvas", "-").await.unwrap();
+    browser.wait_text("[data-values]", "Ebrel does not answer").await.unwrap();
+    browser.cut_off(false).await.unwrap();
+    browser.press_in("canvas.section-canvas", "+").await.unwrap();
+    let silent = "return document.querySelector('[data-values]').textContent;";
+    browser.wait_script(silent, |v| v.as_str() == Some("")).await.unwrap();
+    site.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn heat_and_air_lead_on_and_are_asked_by_keys() {
+    let site = Site::demo().await;
+    let browser = &site.browser;
+    site.open("/stations/1/findings/heat").await;
+    browser.wait_text(".answer", "falls to a third over").await.unwrap();
+    assert!(browser.count("tbody tr").await.unwrap() > 40);
+    browser.click("tbody td a").await.unwrap();
+    browser.wait("[data-strips] canvas").await.unwrap();
+    assert!(browser.address().await.unwrap().contains("show=temperature"));
+    site.open("/stations/1/findings/air").await;
+    browser.fill("#base", "warm").await.unwrap();
+    browser.press_in("#base", ENTER).await.unwrap();
+    browser.wait_text("[role='alert']", "is no number").await.unwrap();
+    browser.fill("#base", "10").await.unwrap();
+    browser.fill("#dry", "0,2").await.unwrap();
+    browser.press_in("#dry", ENTER).await.unwrap();
+    browser.wait_text("thead", "below 0.2 at 5").await.unwrap();
+    browser.wait_text(".how", "10.0").await.unwrap();
+    site.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_first_page_leads_from_a_day_into_the_strips() {
+    let site = Site::demo().await;
+    let browser = &site.browser;
+    site.open("/studies/1").await;
+    browser.wait(".glance .stored path").await.unwrap();
+    let state =
+        browser.script("return document.querySelector('.glance svg').getAttribute('aria-label')").await.unwrap();
+    assert!(state.as_str().unwrap().starts_with("Cut coupe by depth: 5\u{a0}cm 0."), "{state}");
+    let follow =
+        "const a = document.querySelector('.cover a[href*=\"from=\"]'); location.href = a.href.baseVal; return 1";
+    browser.script(follow).await.unwrap();
+    browser.wait("[data-strips] canvas").await.unwrap();
+    site.open("/studies/1").await;
+    browser.script("document.querySelector('details summary').click(); return 1").await.unwrap();
+    browser.wait_text("details li", "at").await.unwrap();
+    site.end().await;
+}

@@ -2,9 +2,16 @@
 
 use super::client::Visitor;
 use super::roles::member;
+use ebrel_core::quality::Test;
 use ebrel_core::roles::Role;
+use ebrel_core::units::{Grade, UnixSeconds, Verdict};
+use ebrel_formats::package::{ChannelRow, Package, ReadingRow, StationRow, write_zip};
+use ebrel_store::verdicts::{Decision, Mark};
 use reqwest::StatusCode;
 use serde_json::Value;
+use std::io::Cursor;
+use std::sync::LazyLock;
+use std::time::{SystemTime, UNIX_EPOCH};
 
 /// The number that stands before a word on a page.
 fn before(page: &str, word: &str) -> f64 {
@@ -199,4 +206,166 @@ async fn the_first_page_is_a_picture_that_leads_on() {
         page.split("<a href=\"/stations/1?from=").nth(1).unwrap().split('"').next().unwrap().replace("&amp;", "&");
     assert_eq!(v.get(&format!("/stations/1?from={}", link.replace("&#38;", "&"))).await.status(), 200);
     assert!(page.contains("class=\"doubtful\"") && page.contains("class=\"out\""), "days that wait, days left out");
+}
+
+/// A package with two stations that measure the same: names with θ and quotes, no place, no rain; the second is the first, moved by `by`.
+fn twins(by: f64) -> Vec<u8> {
+    let station = |code: &str| StationRow {
+        station: code.into(),
+        name: format!("Plot “{code}” θ <b>"),
+        treatment: "mulch & \"straw\"".into(),
+        ..StationRow::default()
+    };
+    let mut channels = Vec::new();
+    for (code, shift) in [("one", 0.0), ("two", by)] {
+        for (quantity, unit, depth, level) in [
+            ("water_content", "m3/m3", 10.0, 0.25),
+            ("water_content", "m3/m3", 30.0, 0.30),
+            ("soil_temperature", "degC", 10.0, 12.0),
+        ] {
+            let port = format!("{}{depth}", &quantity[..1]);
+            let row = ChannelRow {
+                channel: format!("{code}.{port}"),
+                station: code.into(),
+                node: format!("node {code}"),
+                port: port.clone(),
+                quantity: quantity.into(),
+                unit: unit.into(),
+                depth_cm: Some(depth),
+                serial: format!("S-{code}-{port}"),
+                start: Some(UnixSeconds(*START)),
+                interval_s: Some(3600),
+                ..ChannelRow::default()
+            };
+            let wave = |h: i64| (h as f64 * 0.26).sin() * if unit == "degC" { 3.0 } else { 0.01 };
+            let readings = (0..24 * 120)
+                .map(|h| ReadingRow::plain(UnixSeconds(*START + h * 3600), level + wave(h) + shift))
+                .collect();
+            channels.push((row, readings));
+        }
+    }
+    let package: Package = Package { stations: vec![station("one"), station("two")], channels, ..Package::default() };
+    let mut zip = Cursor::new(Vec::new());
+    write_zip(package, &mut zip).unwrap();
+    zip.into_inner()
+}
+
+/// Midnight of the day on which the plots' record begins: it ends a few days ago, so that the first page's year holds it.
+static START: LazyLock<i64> = LazyLock::new(|| {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap().as_secs() as i64;
+    now - now % 86_400 - 125 * 86_400
+});
+
+/// A day of that record, as people write it.
+fn date(day: i64) -> String {
+    ebrel_formats::rfc3339(UnixSeconds(*START + day * 86_400))[..10].to_owned()
+}
+
+/// Brings both plots into the owner's study; their numbers.
+async fn plots(owner: &Visitor, by: f64) -> (i64, i64) {
+    let answer = owner.upload_to("/studies/1/packages/new", "plots.zip", &twins(by)).await;
+    let path = answer.headers()["location"].to_str().unwrap().to_owned();
+    assert_eq!(owner.post(&path, &[("code.one", "one"), ("code.two", "two")]).await.status(), 303);
+    let store = ebrel_store::Store::open(&owner.data().join("ebrel.db")).await.unwrap();
+    let number = async |code: &str| store.station_called(code).await.unwrap().id;
+    (number("one").await, number("two").await)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn awkward_names_exact_twins_and_a_station_without_place_or_rain() {
+    let owner = Visitor::owner().await;
+    let (one, two) = plots(&owner, 0.0).await;
+    let path = format!("/studies/1/findings/treatments?first={one}&second={two}&quantity=soil_temperature@10");
+    let page = owner.page(&path).await;
+    assert!(page.contains("Plot “one” θ &#60;b&#62;") && !page.contains("θ <b>"), "names are text");
+    assert!(page.contains("not surely other: 0.00\u{a0}K warmer"), "equal records differ by nothing");
+    assert!(page.contains("+1.00") || page.contains("1.00 times"), "and swing alike");
+    assert!(page.contains("No gauge tells of rain at either"));
+    let water = owner.page(&format!("/stations/{one}/findings/water")).await;
+    assert!(water.contains("No gauge tells of rain here") && water.contains("No probe is set as the sentinel"));
+    assert!(water.contains("6 and 18 h, since the place is not known"));
+    assert!(water.contains("is assumed for each"), "a probe that works its content out itself has no calibration");
+    assert!(!water.contains("NaN") && !water.contains("inf"));
+    let air = owner.page(&format!("/stations/{one}/findings/air")).await;
+    assert!(air.contains("No shielded thermometer of the air") && air.contains("No gauge tells of rain"));
+    let heat = owner.page(&format!("/stations/{one}/findings/heat")).await;
+    assert!(heat.contains("Only one depth has a thermometer") && heat.contains("shorter than a year"));
+    let glance = owner.page("/studies/1").await;
+    assert!(glance.contains("Water stored, a year:") && glance.contains("Plot “two” θ &#60;b&#62;"));
+    for what in ["moisture", "saturation", "tension", "temperature", "nonsense"] {
+        let page = owner.page(&format!("/stations/{one}/findings?what={what}")).await;
+        assert!(page.contains("aria-current=\"page\"") && !page.contains("NaN"), "{what}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_shift_is_found_and_a_date_without_a_before_is_told() {
+    let owner = Visitor::owner().await;
+    let (one, two) = plots(&owner, -0.75).await;
+    let path = format!("/studies/1/findings/treatments?first={one}&second={two}&quantity=soil_temperature@10");
+    let page = owner.page(&path).await;
+    assert!(page.contains("0.75\u{a0}K warmer"), "exact data have a sharp answer");
+    assert!(page.contains("+0.75 (+0.75 to +0.75)"));
+    let early = owner.page(&format!("{path}&date=2020-01-01")).await;
+    assert!(early.contains("the time before has 0 days known at both places"));
+    let middle = owner.page(&format!("{path}&date={}", date(60))).await;
+    assert!(middle.contains("a season may pass for an effect here") && middle.contains("no change can be concluded"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn ten_thousand_rows_are_kept_once_from_two_tabs_and_stay_with_their_study() {
+    let owner = Visitor::owner().await;
+    plots(&owner, 0.0).await;
+    let path = "/studies/1/findings/thresholds";
+    let line = |i: i64| {
+        format!("{};w10;{}\n", ebrel_formats::rfc3339(UnixSeconds(*START + i * 900)).replace(['T', 'Z'], " "), i % 97)
+    };
+    let rows: String = (0..10_000).map(line).collect();
+    let long = "x".repeat(5_000);
+    let refused =
+        owner.post(path, &[("name", long.as_str()), ("unit", "g"), ("rows", &format!("{};w10;1", date(1)))]).await;
+    let text = refused.text().await.unwrap();
+    assert!(text.contains("120") && text.contains(&long), "the limit is said and nothing typed is lost");
+    let form = [("name", "sap"), ("unit", "g/h"), ("rows", rows.as_str())];
+    let other_tab = owner.another_tab();
+    let (a, b) = tokio::join!(owner.post(path, &form), other_tab.post(path, &form));
+    assert_eq!((a.status(), b.status()), (StatusCode::SEE_OTHER, StatusCode::SEE_OTHER));
+    assert_eq!(a.headers()["location"], b.headers()["location"], "kept once");
+    let page = owner.page(&format!("{path}?take=value")).await;
+    assert!(page.contains("Of 10000 rows") && page.contains("10000 values in g/h"));
+    let store = ebrel_store::Store::open(&owner.data().join("ebrel.db")).await.unwrap();
+    assert_eq!(store.responses(1).await.unwrap().len(), 1);
+    // Another study's table is not taken back through this one.
+    owner.post("/studies/new", &[("name", "Second"), ("question", ""), ("offset", "0")]).await;
+    let id = store.responses(1).await.unwrap()[0].id;
+    owner.post(&format!("/studies/2/findings/thresholds/{id}/remove"), &[]).await;
+    assert_eq!(store.responses(1).await.unwrap().len(), 1);
+    assert!(owner.page("/studies/2/findings/thresholds").await.contains("No response is known yet"));
+    assert_eq!(owner.post(path, &[("name", "empty"), ("unit", ""), ("rows", " \n ")]).await.status(), 200);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_first_page_follows_a_verdict_at_once() {
+    let owner = Visitor::owner().await;
+    let (one, _) = plots(&owner, 0.0).await;
+    let out = async || owner.page("/studies/1").await.matches("class=\"out\"").count();
+    let before = out().await;
+    assert_eq!(out().await, before, "the same picture again");
+    let store = ebrel_store::Store::open(&owner.data().join("ebrel.db")).await.unwrap();
+    let stream = store.streams(one).await.unwrap()[0].id;
+    let (start, end) = (UnixSeconds(*START + 30 * 86_400), UnixSeconds(*START + 33 * 86_400));
+    let seen = Decision {
+        id: 0,
+        stream_id: stream,
+        test: Test::Noise,
+        start,
+        end,
+        verdict: Verdict::LeftOut,
+        reason: "a mole".into(),
+        by: "NA".into(),
+        at: end,
+        mark: Some(Mark { grade: Grade::Wrong, readings: 73 }),
+    };
+    store.decide(&[seen]).await.unwrap();
+    assert_eq!(out().await, before + 1, "another process decided: the picture is made anew");
 }

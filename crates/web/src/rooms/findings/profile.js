@@ -111,6 +111,8 @@ class Profile {
     if (asked !== this.asked) return;
     this.data = data;
     this.silent = answer === null;
+    const said = this.root.querySelector("[data-values]");
+    said.textContent = this.silent ? "Ebrel does not answer: move the window to ask again." : "";
     const words = document.querySelector("[data-window-words]");
     if (words) words.textContent = `${moment(this.from, this.offset)} – ${moment(this.to, this.offset)}`;
     this.root.querySelector("a[data-readings]").href =
@@ -162,8 +164,7 @@ class Profile {
     c.clearRect(0, 0, this.width, this.height);
     if (!this.data || this.data.rows.length === 0) {
       c.fillStyle = ink;
-      const words = this.silent ? "Ebrel does not answer: move the window to ask again." : "Nothing is believed in this time.";
-      c.fillText(words, 20, 80);
+      c.fillText(this.silent ? "No answer." : "Nothing is believed in this time.", 20, 80);
       return;
     }
     const [low, high] = this.range();
