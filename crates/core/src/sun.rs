@@ -1,6 +1,6 @@
 //! When the sun rises and sets: for work by daylight, and to tell day from night.
 
-use crate::units::{Range, ranges};
+use crate::units::{Range, UnixSeconds, ranges};
 use std::f64::consts::PI;
 
 /// Zenith of the sun's upper limb at the horizon with the usual refraction, degrees.
@@ -20,6 +20,18 @@ pub enum SunTimes {
     PolarNight,
     /// It stays above the horizon.
     PolarDay,
+}
+
+impl SunTimes {
+    /// Moments of sunrise and sunset of the date that begins at `midnight_utc`, Unix seconds; `None` where it does neither.
+    #[must_use]
+    pub fn moments(self, midnight_utc: i64) -> Option<(UnixSeconds, UnixSeconds)> {
+        let at = |minutes: f64| UnixSeconds(midnight_utc + (minutes * 60.0) as i64);
+        match self {
+            Self::Rises { sunrise, sunset } => Some((at(sunrise), at(sunset))),
+            Self::PolarDay | Self::PolarNight => None,
+        }
+    }
 }
 
 /// Declination in radians and equation of time in minutes at a Julian day, by Meeus 1998, Astronomical Algorithms

@@ -267,7 +267,7 @@ fn field_capacity_needs_two_dry_days_of_every_kind_of_water() {
     rain[96] = 25.0;
     let rules = WettingRules { least_mm: 1.0, ..WettingRules::default() };
     let mut all = falls(&g, &rain, &rules);
-    let seen = capacity_as_seen(&p, &rain, &all, 8.0);
+    let seen = capacity_as_seen(&p, &rain, &all, 8.0, |_| None);
     let top = seen[0].as_ref().unwrap();
     assert!(
         (0.31..0.32).contains(&top.median) && top.interval() == top.spread,
@@ -277,7 +277,7 @@ fn field_capacity_needs_two_dry_days_of_every_kind_of_water() {
     // Somebody waters the plot the day after: no gauge tells of it.
     let given = ebrel_core::findings::Fall { kind: Inflow::Irrigation, start: g.time(200), end: g.time(204), mm: 12.0 };
     all.push(given);
-    assert_eq!(capacity_as_seen(&p, &rain, &all, 8.0)[0], None);
+    assert_eq!(capacity_as_seen(&p, &rain, &all, 8.0, |_| None)[0], None);
 }
 
 #[test]

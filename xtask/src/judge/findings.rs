@@ -10,6 +10,7 @@ use ebrel_core::findings::{
 };
 use ebrel_core::series::{Hours, View};
 use ebrel_core::statistics::median;
+use ebrel_core::sun::sun_times;
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
 use ebrel_simulator::truths::{SoilPlan, TrueSoil, pair, response, soil};
 use ebrel_simulator::years::{Climate, Ground, INTERVAL};
@@ -36,6 +37,7 @@ struct Tally {
     /// True field capacity within what was seen, by depth.
     capacity: [(usize, usize); DEPTHS.len()],
     off_capacity: Vec<f64>,
+    capacity_widths: [Vec<f64>; DEPTHS.len()],
     /// Of rains on a soil that lost nothing below: stored less came, mm.
     stored: Vec<f64>,
 }
@@ -144,7 +146,7 @@ impl Tally {
         let rules = WettingRules::default();
         let small = WettingRules { least_mm: 1.0, ..rules };
         let all = falls(&profile.grid, &truth.rain, &small);
-        let seen = capacity_as_seen(profile, &truth.rain, &all, 8.0);
+        let seen = capacity_as_seen(profile, &truth.rain, &all, 8.0, sun);
         for (k, seen) in seen.iter().enumerate() {
             let Some(seen) = seen.as_ref().filter(|s| s.rains.len() >= 5) else { continue };
             let wanted = truth.probes[k].capacity;
@@ -152,6 +154,7 @@ impl Tally {
             let held = (low..=high).contains(&wanted);
             self.capacity[k] = (self.capacity[k].0 + usize::from(held), self.capacity[k].1 + 1);
             self.off_capacity.push(seen.median - wanted);
+            self.capacity_widths[k].push(high - low);
         }
         for w in wettings(profile, &falls(&profile.grid, &truth.rain, &rules), None, &rules)? {
             let (a, b) = (profile.grid.at(w.fall.start), profile.grid.at(w.fall.end + rules.spread));
@@ -162,6 +165,12 @@ impl Tally {
         }
         Ok(())
     }
+}
+
+/// Sunrise and sunset where the simulator's weather is.
+fn sun(day: i64) -> Option<(UnixSeconds, UnixSeconds)> {
+    let midnight = day * 86_400;
+    sun_times(46.9, 3.2, midnight).moments(midnight)
 }
 
 /// Share of pairs whose truth lies within the interval.
@@ -227,11 +236,12 @@ fn report(t: &mut Tally, first: u64, runs: u64) -> String {
     let _ = writeln!(
         out,
         "\nField capacity as seen (soils and depths with at least five rains; median off the truth {:+.4} m³/m³): the truth lies within the spread of \
-         the rains and the calibration's ± in",
+         the rains, the calibration's ±, and what was taken meanwhile, in",
         median(&mut t.off_capacity).unwrap_or(0.0)
     );
-    for (depth, (held, all)) in DEPTHS.iter().zip(t.capacity) {
-        let _ = writeln!(out, "- {depth} cm: {held} of {all}");
+    for ((depth, (held, all)), widths) in DEPTHS.iter().zip(t.capacity).zip(&mut t.capacity_widths) {
+        let wide = median(widths).unwrap_or(0.0);
+        let _ = writeln!(out, "- {depth} cm: {held} of {all} (intervals {wide:.3} m³/m³ wide at the median)");
     }
     let [profile, resampled, both, found] = breaks(first);
     let _ = writeln!(

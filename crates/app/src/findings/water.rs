@@ -7,7 +7,7 @@ use ebrel_core::findings::{
     Capacity, Change, Counts, DrySpell, Profile, SeasonRates, StorageSeries, Stored, Wetting, WettingRules,
     capacity_as_seen, dry_spells, rates_by_season, wettings,
 };
-use ebrel_core::sun::{SunTimes, sun_times};
+use ebrel_core::sun::sun_times;
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds};
 use ebrel_core::water::{DepthError, Retention};
 use ebrel_store::Store;
@@ -134,9 +134,9 @@ fn of_profile(
     let (sun, knows_sun) = sun_of(record, offset);
     let unknown = vec![f64::NAN; grid.len()];
     let sums = rain.map_or(&unknown, |r| &r.sums);
-    let spells = dry_spells(profile, sums, &all_falls, sun);
+    let spells = dry_spells(profile, sums, &all_falls, &sun);
     let rates = rates_by_season(grid, &spells, depths.len(), offset);
-    let seen = capacity_as_seen(profile, sums, &all_falls, CAPACITY_MM);
+    let seen = capacity_as_seen(profile, sums, &all_falls, CAPACITY_MM, &sun);
     let by_texture = |cm: f64| record.soil.at(cm).and_then(Retention::of_horizon).map(|r| r.field_capacity);
     let capacity =
         depths.iter().zip(seen).map(|(cm, seen)| LevelCapacity { depth_cm: *cm, seen, by_texture: by_texture(*cm) });
@@ -186,13 +186,7 @@ fn sun_of(record: &StationRecord, offset: i64) -> (impl Fn(i64) -> Option<(UnixS
             let six = midnight + 6 * 3600 - offset * 60;
             return Some((UnixSeconds(six), UnixSeconds(six + 12 * 3600)));
         };
-        match sun_times(place.latitude, place.longitude, midnight) {
-            SunTimes::Rises { sunrise, sunset } => {
-                let at = |minutes: f64| UnixSeconds(midnight + (minutes * 60.0) as i64);
-                Some((at(sunrise), at(sunset)))
-            }
-            SunTimes::PolarDay | SunTimes::PolarNight => None,
-        }
+        sun_times(place.latitude, place.longitude, midnight).moments(midnight)
     };
     (sun, place.is_some())
 }

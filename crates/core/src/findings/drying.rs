@@ -58,31 +58,42 @@ pub fn dry_spells(
         if to - from < LEAST {
             continue;
         }
-        let days = from.0.div_euclid(DAY.0)..=to.0.div_euclid(DAY.0);
-        let suns: Vec<(UnixSeconds, UnixSeconds, UnixSeconds)> = days
-            .filter_map(|d| Some((sun(d)?, sun(d + 1)?)))
-            .map(|((rise, set), (next, _))| (rise, set, next))
-            .filter(|(rise, _, next)| *rise >= from && *next <= to)
-            .collect();
+        let suns = sun_days(&sun, from, to);
         let levels = profile.levels.iter().map(|l| rates(grid, &l.values, &suns)).collect();
         spells.push(DrySpell { from, to, levels });
     }
     spells
 }
 
-fn rates(grid: &Grid, values: &[f64], suns: &[(UnixSeconds, UnixSeconds, UnixSeconds)]) -> Option<Rates> {
+/// A day as the sun has it: sunrise, sunset, and the next sunrise.
+pub(super) type SunDay = (UnixSeconds, UnixSeconds, UnixSeconds);
+
+/// Days by the sun that lie wholly within a stretch.
+pub(super) fn sun_days(
+    sun: impl Fn(i64) -> Option<(UnixSeconds, UnixSeconds)>,
+    from: UnixSeconds,
+    to: UnixSeconds,
+) -> Vec<SunDay> {
+    let days = from.0.div_euclid(DAY.0)..=to.0.div_euclid(DAY.0);
+    days.filter_map(|d| Some((sun(d)?, sun(d + 1)?)))
+        .map(|((rise, set), (next, _))| (rise, set, next))
+        .filter(|(rise, _, next)| *rise >= from && *next <= to)
+        .collect()
+}
+
+/// Changes of a level from sunrise to sunset and on to the next sunrise; contents are means over an hour around each.
+pub(super) fn by_day_and_night(grid: &Grid, values: &[f64], (rise, set, next): SunDay) -> Option<(f64, f64)> {
     let around = |t: UnixSeconds| {
         let part = &values[grid.between(t - SpanSeconds(1800), t + SpanSeconds(1801))];
         let known: Vec<f64> = part.iter().copied().filter(|v| v.is_finite()).collect();
         (!known.is_empty()).then(|| known.iter().sum::<f64>() / known.len() as f64)
     };
-    let known: Vec<(f64, f64)> = suns
-        .iter()
-        .filter_map(|(rise, set, next)| {
-            let (a, b, c) = (around(*rise)?, around(*set)?, around(*next)?);
-            Some((b - a, c - b))
-        })
-        .collect();
+    let (a, b, c) = (around(rise)?, around(set)?, around(next)?);
+    Some((b - a, c - b))
+}
+
+fn rates(grid: &Grid, values: &[f64], suns: &[SunDay]) -> Option<Rates> {
+    let known: Vec<(f64, f64)> = suns.iter().filter_map(|day| by_day_and_night(grid, values, *day)).collect();
     let days = known.len();
     let mean = |of: fn(&(f64, f64)) -> f64| known.iter().map(of).sum::<f64>() / days as f64;
     let (by_day, by_night) = (mean(|d| d.0), mean(|d| d.1));
