@@ -3,7 +3,7 @@
 use super::scene::Whole;
 use super::screened::Screened;
 use super::water::Storm;
-use super::{Flag, Test};
+use super::{Evidence, Figure, Flag, Test};
 use crate::statistics::{median, quantile};
 use crate::units::{Quantity, SpanSeconds};
 
@@ -56,7 +56,7 @@ pub(super) fn answers<'s>(whole: &Whole<'s>, storms: &[Storm]) -> Vec<Answers<'s
     let probes = whole.all.iter().enumerate().filter(|(_, s)| s.channel.quantity.is_moisture());
     let mut all: Vec<Answers<'_>> = probes
         .filter_map(|(index, of)| {
-            let depth = of.channel.depth_cm?;
+            let depth = depth_by_heat(of, &whole.found[index])?;
             of.noise?;
             let sign = wetness(of.channel.quantity);
             let mut levels: Vec<f64> = of.hours().between(i64::MIN / 2, i64::MAX / 2).map(|v| v * sign).collect();
@@ -67,6 +67,13 @@ pub(super) fn answers<'s>(whole: &Whole<'s>, storms: &[Storm]) -> Vec<Answers<'s
         .collect();
     all.sort_by(|a, b| a.depth.total_cmp(&b.depth).then_with(|| a.of.channel.name.cmp(b.of.channel.name)));
     all
+}
+
+/// The depth of a probe: as noted, or where the order of heat contradicts that, the one that heat tells; `None` if it tells of none.
+pub(super) fn depth_by_heat(of: &Screened<'_>, found: &[Flag]) -> Option<f64> {
+    let noted = of.channel.depth_cm?;
+    let heat = found.iter().find_map(|f| if let Evidence::HeatMisorder(e) = &f.evidence { Some(e) } else { None });
+    heat.map_or(Some(noted), |e| e.looks_like_cm.map(Figure::get))
 }
 
 /// Rains of at least `least_mm`; where no gauge tells of any, the wettings that the shallowest moisture probe felt, of which no amount is known.

@@ -29,7 +29,7 @@ use Detector::{Channel as Of, Station as All};
 
 /// The order: what no probe made is out of the way before a record's noise is learnt and anything else is judged; what shakes before
 /// what is away and back, and both before ports that are exchanged; what stands still before the jump with which it comes back;
-/// and what is slow last.
+/// what is slow last, and of that the depths before what rests on them.
 const PASSES: &[Pass] = &[
     Pass { detectors: &[Of(|s, _| clock::not_there(s))], hides: true },
     Pass {
@@ -63,13 +63,13 @@ const PASSES: &[Pass] = &[
     Pass { detectors: &[All(|s, own| exchange::swapped(s, &own.swapped_ports))], hides: true },
     Pass { detectors: &[Of(|s, own| stuck::stuck(s, &own.stuck))], hides: false },
     Pass { detectors: &[Of(|s, own| step::steps(s, &own.step))], hides: false },
+    Pass { detectors: &[All(|s, own| heat::misordered(s, &own.heat_misorder))], hides: false },
     Pass {
         detectors: &[
             All(|s, own| rise::rises(s, &own.rise_without_water)),
             All(|s, own| misses::misses(s, &own.misses_rain)),
             All(|s, own| order::bypasses(s, &own.wets_out_of_order)),
             Of(|s, own| wiggle::wiggles(s, &own.daily_wiggle)),
-            All(|s, own| heat::misordered(s, &own.heat_misorder)),
             All(|s, own| pair::apart(s, &own.pair_apart)),
             Of(|s, own| reference::contradicts(s, &own.reference_apart)),
             Of(|s, own| sunlit::sunlit(s, &own.sunlit_air)),

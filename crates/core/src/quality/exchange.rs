@@ -70,6 +70,8 @@ pub(super) struct Exchange {
     exchanged: f64,
     /// In how many quantities both ports jump, against each other and by a good part of what they usually span.
     plain: usize,
+    /// Whether warmth is among those.
+    warmth: bool,
 }
 
 /// What is usual for a channel from one reading to the next.
@@ -99,7 +101,7 @@ const fn loud(common: &[(usize, usize)]) -> f64 {
 
 /// How two ports jump at a moment, as they are noted and exchanged.
 fn at(all: &[Screened<'_>], common: &[(usize, usize)], spans: &[f64], t: i64) -> Option<Exchange> {
-    let mut exchange = Exchange { at: t, before: i64::MIN, noted: 0.0, exchanged: 0.0, plain: 0 };
+    let mut exchange = Exchange { at: t, before: i64::MIN, noted: 0.0, exchanged: 0.0, plain: 0, warmth: false };
     for (a, b) in common {
         let scale = wiggle(&all[*a]).max(wiggle(&all[*b]));
         let (Some((from, a0, a1)), Some((_, b0, b1))) = (beside(&all[*a], t), beside(&all[*b], t)) else { continue };
@@ -108,9 +110,23 @@ fn at(all: &[Screened<'_>], common: &[(usize, usize)], spans: &[f64], t: i64) ->
         exchange.exchanged += ((a1 - b0).abs() + (b1 - a0).abs()) / scale;
         let against = (a1 - a0) * (b1 - b0) < 0.0;
         let least = PLAIN * loud(common) * spans[*a].min(spans[*b]);
-        exchange.plain += usize::from(against && (a1 - a0).abs() > least && (b1 - b0).abs() > least);
+        let plain = against && (a1 - a0).abs() > least && (b1 - b0).abs() > least;
+        exchange.plain += usize::from(plain);
+        exchange.warmth |= plain && all[*a].channel.quantity.is_temperature();
     }
     (exchange.before > i64::MIN && exchange.noted.is_finite()).then_some(exchange)
+}
+
+/// Whether a third moisture probe of the station moved in the day before or with them: where no gauge tells, that is rain.
+fn others_move(all: &[Screened<'_>], common: &[(usize, usize)], t: i64) -> bool {
+    let hours = (t - STORM).div_euclid(3600)..t.div_euclid(3600) + 2;
+    let third = |i: &usize| !common.iter().any(|(a, b)| a == i || b == i) && all[*i].channel.quantity.is_moisture();
+    (0..all.len()).filter(third).any(|i| {
+        let range = |(l, h): (f64, f64), v: f64| (l.min(v), h.max(v));
+        let (low, high) =
+            all[i].hours().between(hours.start, hours.end).fold((f64::INFINITY, f64::NEG_INFINITY), range);
+        high - low > all[i].nothing(12.0, 6.0)
+    })
 }
 
 /// Every moment at which two ports look exchanged.
@@ -126,14 +142,14 @@ fn exchanges(
     times.sort_unstable();
     times.dedup();
     let mut found: Vec<Exchange> = Vec::new();
-    // Moisture alone may cross at the height of a storm: the deeper still rises while the shallower falls.
-    let moisture_alone = common.iter().all(|(a, _)| all[*a].channel.quantity.is_moisture());
     for t in times {
-        if moisture_alone && water.rain(t - STORM, t).mm() > 0.5 {
-            continue;
-        }
         let Some(e) = at(all, common, spans, t) else { continue };
         if e.plain == 0 || e.noted < loud * own.jump * common.len() as f64 || e.exchanged * loud > own.share * e.noted {
+            continue;
+        }
+        // Moisture alone may cross at the height of a storm: the deeper still rises while the shallower falls.
+        let moves = || if water.tells() { water.rain(t - STORM, t).mm() > 0.5 } else { others_move(all, common, t) };
+        if !e.warmth && moves() {
             continue;
         }
         match found.last_mut() {

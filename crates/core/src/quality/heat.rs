@@ -79,7 +79,7 @@ pub(super) fn misordered(whole: &Whole<'_>, own: &HeatSettings) -> Vec<Told> {
         return Vec::new();
     }
     let guilty = guilty(&orders, &depths, own.days, &upside);
-    guilty.iter().flat_map(|g| tell(whole, &probes, &orders, *g, &guilty)).collect()
+    guilty.of.iter().flat_map(|g| tell(whole, &probes, &orders, *g, &guilty)).collect()
 }
 
 fn probes<'s>(all: &'s [Screened<'s>]) -> Vec<Probe<'s>> {
@@ -140,15 +140,22 @@ fn upside_down(orders: &[Vec<Order>], depths: &[f64], share: f64) -> Vec<(usize,
         .collect()
 }
 
+/// Whose depth is wrong.
+struct Guilty {
+    of: Vec<usize>,
+    /// There are two, and each at the other's depth all is in order.
+    exchanged: bool,
+}
+
 /// Whose depth is wrong: the change of one that leaves no pair upside down, or the exchange of two that leaves fewer, else all that stand upside down.
-fn guilty(orders: &[Vec<Order>], depths: &[f64], share: f64, upside: &[(usize, usize)]) -> Vec<usize> {
+fn guilty(orders: &[Vec<Order>], depths: &[f64], share: f64, upside: &[(usize, usize)]) -> Guilty {
     let n = depths.len();
     let left_without = |g: usize| upside.iter().filter(|(i, j)| *i != g && *j != g).count();
     let mut alone: Vec<usize> = (0..n).filter(|g| upside.iter().any(|(i, j)| i == g || j == g)).collect();
     let fewest = alone.iter().map(|g| left_without(*g)).min().unwrap_or(0);
     alone.retain(|g| left_without(*g) == fewest);
     if fewest == 0 && alone.len() == 1 {
-        return alone;
+        return Guilty { of: alone, exchanged: false };
     }
     let exchanged = |i: usize, j: usize| {
         let mut depths = depths.to_vec();
@@ -160,22 +167,22 @@ fn guilty(orders: &[Vec<Order>], depths: &[f64], share: f64, upside: &[(usize, u
         pairs.filter(|(i, j)| (depths[*i] - depths[*j]).abs() >= APART_CM).min_by_key(|(i, j)| exchanged(*i, *j));
     if let Some((i, j)) = best.filter(|(i, j)| exchanged(*i, *j) == 0) {
         // Of two neighbours in the order either the one, or the other, or both may be wrong.
-        return vec![i, j];
+        return Guilty { of: vec![i, j], exchanged: true };
     }
     if fewest < upside.len() {
-        return alone;
+        return Guilty { of: alone, exchanged: false };
     }
     let mut all: Vec<usize> = upside.iter().flat_map(|(i, j)| [*i, *j]).collect();
     all.sort_unstable();
     all.dedup();
-    all
+    Guilty { of: all, exchanged: false }
 }
 
 /// The depth at which a wave of this size would lie: ln(amplitude) falls evenly with depth (Carslaw & Jaeger 1959, § 2.6), by a line
-/// through the thermometers whose depth stands.
-fn looks_like(probes: &[Probe<'_>], orders: &[Vec<Order>], g: usize, guilty: &[usize]) -> Option<f64> {
+/// through the thermometers whose depth stands; where only one does, the depth of the probe with which it is exchanged.
+fn looks_like(probes: &[Probe<'_>], orders: &[Vec<Order>], g: usize, guilty: &Guilty) -> Option<f64> {
     let sound: Vec<(f64, f64)> = (0..probes.len())
-        .filter(|i| !guilty.contains(i) && orders[g][*i].judged >= LEAST_DAYS)
+        .filter(|i| !guilty.of.contains(i) && orders[g][*i].judged >= LEAST_DAYS)
         .map(|i| (orders[g][i].ratio, probes[i].depth))
         .collect();
     let n = sound.len() as f64;
@@ -184,10 +191,13 @@ fn looks_like(probes: &[Probe<'_>], orders: &[Vec<Order>], g: usize, guilty: &[u
     let sxy: f64 = sound.iter().map(|p| (p.0 - mx) * (p.1 - my)).sum();
     // Where its own wave stands, ln of the ratio to itself is 0.
     let depth = my - sxy / sxx * mx;
-    (sound.len() >= 2 && sxx > 0.01 && sxy < 0.0 && (0.0..=300.0).contains(&depth)).then_some(depth)
+    let told = sound.len() >= 2 && sxx > 0.01 && sxy < 0.0 && (0.0..=300.0).contains(&depth);
+    let exchanged = guilty.exchanged && !sound.is_empty();
+    let other = || guilty.of.iter().find(|i| exchanged && **i != g).map(|i| probes[*i].depth);
+    if told { Some(depth) } else { other() }
 }
 
-fn tell(whole: &Whole<'_>, probes: &[Probe<'_>], orders: &[Vec<Order>], g: usize, guilty: &[usize]) -> Vec<Told> {
+fn tell(whole: &Whole<'_>, probes: &[Probe<'_>], orders: &[Vec<Order>], g: usize, guilty: &Guilty) -> Vec<Told> {
     let probe = &probes[g];
     let against = (0..probes.len()).filter(|i| *i != g && orders[*i][g].judged >= LEAST_DAYS).max_by_key(|i| {
         let o = &orders[*i][g];

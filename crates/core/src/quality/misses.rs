@@ -6,7 +6,7 @@ use super::definition::settings;
 use super::scene::{Told, Whole};
 use super::water::Storm;
 use super::{Definition, Evidence, Flag, MissesRainEvidence};
-use crate::statistics::quantile;
+use crate::statistics::{median, quantile};
 use crate::units::{Grade, Quantity, SpanSeconds};
 
 settings!(
@@ -55,20 +55,19 @@ pub(super) fn misses(whole: &Whole<'_>, own: &MissesRainSettings) -> Vec<Told> {
     let mut told = Vec::new();
     for probe in &all {
         let dry_enough = |before: f64| before < probe.wet - ROOM * (probe.wet - probe.dry);
-        let usual = probe.usual_rise(|a| dry_enough(a.before));
-        let asked = probe.answers.iter().flatten().filter(|a| dry_enough(a.before)).count();
-        let felt = probe.answers.iter().flatten().filter(|a| dry_enough(a.before) && a.rise > probe.nothing).count();
-        let share = felt as f64 / asked.max(1) as f64;
         // A deeper probe must be one that nearly always answers: much rain stays above it.
         let least = if probe.depth <= SHALLOW_CM { own.answers } else { own.answers.max(ALWAYS) };
-        // A probe that usually does not answer has nothing to miss.
-        if asked < LEAST_STORMS || share < least || usual <= probe.nothing {
-            continue;
-        }
         for (s, storm) in storms.iter().enumerate() {
             let answerable = |a: &Answer| dry_enough(a.before) || rises_at(probe, a.before) > PLAINLY * probe.nothing;
             let Some(answer) = probe.answers[s].filter(answerable) else { continue };
-            let silent = answer.rise <= probe.nothing && answer.rise < own.share * usual;
+            if answer.rise > probe.nothing {
+                continue;
+            }
+            let (asked, share, usual) = habit(probe, s, dry_enough);
+            // A probe that usually does not answer has nothing to miss.
+            if asked < LEAST_STORMS || share < least || usual <= probe.nothing || answer.rise >= own.share * usual {
+                continue;
+            }
             // Water that a deeper probe felt has passed this one; what only a shallower one felt may have stayed above.
             let felt = |(other, usual): &(&Answers<'_>, &f64)| {
                 let plain = other.answers[s].is_some_and(|a| a.rise > FELT * **usual);
@@ -86,12 +85,24 @@ pub(super) fn misses(whole: &Whole<'_>, own: &MissesRainSettings) -> Vec<Told> {
                 continue;
             }
             let most = probe.depth <= SHALLOW_CM && share >= ALWAYS && storm.mm >= MUCH * own.rain_mm;
-            if let Some(witness) = deeper.or_else(|| others.clone().next().filter(|_| most)).filter(|_| silent) {
+            if let Some(witness) = deeper.or_else(|| others.clone().next().filter(|_| most)) {
                 told.extend(tell(whole, probe, storm, (answer.rise, usual, share), witness));
             }
         }
     }
     told
+}
+
+/// What a probe does at storms that find it dry enough: how many there were, the share that it felt, and its median rise. A silence as a whole is
+/// no habit: storms of it, before and after this one, do not count.
+fn habit(probe: &Answers<'_>, storm: usize, dry_enough: impl Fn(f64) -> bool) -> (usize, f64, f64) {
+    let speaks = |a: &Option<Answer>| a.is_some_and(|a| a.rise > probe.nothing);
+    let from = probe.answers[..storm].iter().rposition(speaks).map_or(0, |i| i + 1);
+    let to = probe.answers[storm..].iter().position(speaks).map_or(probe.answers.len(), |i| storm + i);
+    let others = probe.answers[..from].iter().chain(&probe.answers[to..]).flatten();
+    let mut rises: Vec<f64> = others.filter(|a| dry_enough(a.before)).map(|a| a.rise).collect();
+    let felt = rises.iter().filter(|rise| **rise > probe.nothing).count();
+    (rises.len(), felt as f64 / rises.len().max(1) as f64, median(&mut rises).unwrap_or(0.0))
 }
 
 /// How far a probe rises from about this level at its better answers (upper quartile); 0 where it was seldom there.

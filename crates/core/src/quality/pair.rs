@@ -37,6 +37,10 @@ const SMOOTH: i64 = 5;
 const LEARN: usize = 40;
 /// A habit is learnt from days this long ago, so that a slow drift does not become one.
 const LAG: usize = 60;
+/// The slopes of two curves may differ by this share.
+const SLOPES: f64 = 0.12;
+/// A span that holds nothing yet.
+const NOTHING: (f64, f64) = (f64::INFINITY, f64::NEG_INFINITY);
 
 /// Times over which the difference of two probes of one kind at one depth lies outside the range that it had before.
 ///
@@ -67,16 +71,23 @@ struct Span {
     usual: f64,
 }
 
-/// Day and median difference of each day that both know for 8 hours and more.
-fn differences(a: &Screened<'_>, b: &Screened<'_>) -> Vec<(i64, f64)> {
+/// One day of a pair: its number, the median difference, and the median level of each.
+type Day = (i64, f64, [f64; 2]);
+
+/// Each day that both know for 8 hours and more.
+fn differences(a: &Screened<'_>, b: &Screened<'_>) -> Vec<Day> {
     let (x, y) = (a.hours(), b.hours());
     let days = x.days().start.max(y.days().start)..x.days().end.min(y.days().end);
-    let mut buffer = Vec::with_capacity(24);
+    let [mut apart, mut of_a, mut of_b] = [const { Vec::new() }; 3];
     days.filter_map(|day| {
-        buffer.clear();
-        buffer.extend((day * 24..day * 24 + 24).map(|h| y.at(h) - x.at(h)).filter(|d| d.is_finite()));
-        let enough = buffer.len() >= 8;
-        median(&mut buffer).filter(|_| enough).map(|d| (day, d))
+        [&mut apart, &mut of_a, &mut of_b].into_iter().for_each(Vec::clear);
+        for (x, y) in (day * 24..day * 24 + 24).map(|h| (x.at(h), y.at(h))).filter(|(x, y)| (x + y).is_finite()) {
+            apart.push(y - x);
+            of_a.push(x);
+            of_b.push(y);
+        }
+        let enough = apart.len() >= 8;
+        Some((day, median(&mut apart).filter(|_| enough)?, [median(&mut of_a)?, median(&mut of_b)?]))
     })
     .collect()
 }
@@ -98,6 +109,7 @@ fn spans(a: &Screened<'_>, b: &Screened<'_>, own: &PairSettings) -> Vec<Span> {
     let mut found: Vec<Span> = Vec::new();
     let mut open: Option<(usize, f64, f64)> = None;
     let mut band = (0.0, 0.0, 0.0);
+    let mut levels = [(0.0, 0.0); 2];
     for i in LEARN.min(smooth.len())..smooth.len() {
         if good.is_empty() {
             good.extend((0..LEARN).map(|k| (k, smooth[k])));
@@ -107,8 +119,14 @@ fn spans(a: &Screened<'_>, b: &Screened<'_>, own: &PairSettings) -> Vec<Span> {
             let mut known: Vec<f64> = known.collect();
             let (low, high) = (quantile(&mut known, 0.03).unwrap_or(0.0), quantile(&mut known, 0.97).unwrap_or(0.0));
             band = (low, high, (own.widths * (high - low)).max(floor));
+            let known = || good.iter().filter(|g| g.0 < LEARN || g.0 + LAG <= i).map(|g| daily[g.0].2);
+            let span = |of: usize| known().fold(NOTHING, |(low, high), l| (low.min(l[of]), high.max(l[of])));
+            levels = [span(0), span(1)];
         }
-        let off = (band.0 - smooth[i]).max(smooth[i] - band.1);
+        // At levels where the two were never compared they may differ by as much as the slopes of their curves do. Where one is at a level that
+        // it had before, it is the other that went astray.
+        let beyond = |of: usize| (levels[of].0 - daily[i].2[of]).max(daily[i].2[of] - levels[of].1).max(0.0);
+        let off = (band.0 - smooth[i]).max(smooth[i] - band.1) - SLOPES * beyond(0).min(beyond(1));
         match (&mut open, off > band.2) {
             (None, true) => open = Some((i, off, band.1 - band.0)),
             (Some(o), true) => o.1 = o.1.max(off),
@@ -126,7 +144,7 @@ fn spans(a: &Screened<'_>, b: &Screened<'_>, own: &PairSettings) -> Vec<Span> {
     found
 }
 
-fn closed(daily: &[(i64, f64)], (from, apart, usual): (usize, f64, f64), to: usize, days: f64) -> Option<Span> {
+fn closed(daily: &[Day], (from, apart, usual): (usize, f64, f64), to: usize, days: f64) -> Option<Span> {
     let (from, to) = (daily[from].0, daily[to].0);
     let day = SpanSeconds::DAY.0;
     ((to - from + 1) as f64 >= days).then_some(Span { from: from * day, to: (to + 1) * day - 1, apart, usual })

@@ -1,6 +1,6 @@
 //! Soil that wets, and nothing brought water.
 
-use super::answer::wetness;
+use super::answer::{depth_by_heat, wetness};
 use super::context::written;
 use super::definition::settings;
 use super::scene::{Scene, Told, Whole};
@@ -14,9 +14,9 @@ settings!(
     /// When a rise has no cause.
     RiseSettings {
         /// A rise counts from this many times the highest that this record makes in dry weather (98.5th percentile).
-        times: 1.8 in 1.0..=1000.0 "×",
+        times: 2.4 in 1.0..=1000.0 "×",
         /// And from so many standard deviations of the record's noise.
-        sigmas: 8.0 in 2.0..=100_000.0 "σ",
+        sigmas: 12.0 in 2.0..=100_000.0 "σ",
         /// And from so many steps of its resolution.
         resolutions: 4.0 in 1.0..=1000.0 "steps",
         /// Before it, beside the time that a front takes to the depth, it was dry for so long.
@@ -47,6 +47,8 @@ const SEEPS_CM: f64 = 3.0 * 3600.0;
 const SNOW: i64 = 10 * SpanSeconds::DAY.0;
 /// Air this cold may bring snow, °C.
 const SNOW_C: f64 = 1.0;
+/// Soil that stays colder takes up no water, °C.
+const TOO_COLD_C: f64 = -1.0;
 
 /// A rise that nothing explains: its channel, when it began, and its flag.
 type Unexplained = (usize, i64, Flag);
@@ -56,7 +58,7 @@ type Unexplained = (usize, i64, Flag);
 /// The rise at an hour is the lesser of its level and the median of the next four hours, less the lowest of the eight before. Water that a
 /// shallower probe felt, and that is explained, may still be on its way.
 pub(super) fn rises(whole: &Whole<'_>, own: &RiseSettings) -> Vec<Told> {
-    let depth = |i: usize| whole.all[i].channel.depth_cm;
+    let depth = |i: usize| depth_by_heat(&whole.all[i], &whole.found[i]);
     let mut moist: Vec<usize> =
         (0..whole.all.len()).filter(|i| whole.all[*i].channel.quantity.is_moisture() && depth(*i).is_some()).collect();
     moist.sort_by(|a, b| depth(*a).unwrap_or(0.0).total_cmp(&depth(*b).unwrap_or(0.0)));
@@ -66,7 +68,7 @@ pub(super) fn rises(whole: &Whole<'_>, own: &RiseSettings) -> Vec<Told> {
         let scene = Scene { of, all: whole.all, station: whole.station, water: whole.water, found: &whole.found[i] };
         let now: Vec<Unexplained> = of_channel(&scene, own)
             .into_iter()
-            .filter(|f| !seeps(whole, of, f.start.0, &found))
+            .filter(|f| !seeps(whole, i, f.start.0, &found))
             .map(|f| (i, f.start.0, f))
             .collect();
         found.extend(now);
@@ -75,11 +77,12 @@ pub(super) fn rises(whole: &Whole<'_>, own: &RiseSettings) -> Vec<Told> {
 }
 
 /// Whether a shallower probe rose before, for a reason: then water is on its way down.
-fn seeps(whole: &Whole<'_>, of: &Screened<'_>, at: i64, unexplained: &[Unexplained]) -> bool {
-    let depth = of.channel.depth_cm.unwrap_or(0.0);
+fn seeps(whole: &Whole<'_>, i: usize, at: i64, unexplained: &[Unexplained]) -> bool {
+    let depth_of = |i: usize| depth_by_heat(&whole.all[i], &whole.found[i]);
+    let (of, depth) = (&whole.all[i], depth_of(i).unwrap_or(0.0));
     let back = (depth * SEEPS_CM) as i64;
     whole.all.iter().enumerate().any(|(j, above)| {
-        let shallower = above.channel.depth_cm.is_some_and(|d| d + 2.0 <= depth);
+        let shallower = depth_of(j).is_some_and(|d| d + 2.0 <= depth);
         if !shallower || above.channel.quantity != of.channel.quantity {
             return false;
         }
@@ -93,7 +96,7 @@ fn seeps(whole: &Whole<'_>, of: &Screened<'_>, at: i64, unexplained: &[Unexplain
 
 fn of_channel(scene: &Scene<'_>, own: &RiseSettings) -> Vec<Flag> {
     let of = scene.of;
-    let Some(depth) = of.channel.depth_cm.filter(|_| of.noise.is_some()) else { return Vec::new() };
+    let Some(depth) = depth_by_heat(of, scene.found).filter(|_| of.noise.is_some()) else { return Vec::new() };
     let sign = wetness(of.channel.quantity);
     let hours = of.hours();
     let first = hours.first;
@@ -128,6 +131,18 @@ fn lasting(of: &Screened<'_>, hour: i64, sign: f64) -> f64 {
         Some(later) if n >= 2 && lowest.is_finite() => now.min(later) - lowest,
         _ => f64::NAN,
     }
+}
+
+/// Whether the soil around the probe stayed so cold that no water can have come: what melts, or freezes anew, holds it at 0 °C.
+fn stays_cold(scene: &Scene<'_>, from: i64, to: i64) -> bool {
+    let depth = scene.of.channel.depth_cm;
+    let beside = |s: &&Screened<'_>| {
+        s.channel.quantity == Quantity::SoilTemperature
+            && s.channel.depth_cm.zip(depth).is_some_and(|(a, b)| (a - b).abs() <= 2.0)
+    };
+    let hours = (from.div_euclid(3600) - 24)..(to.div_euclid(3600) + 12);
+    let mut beside = scene.all.iter().filter(beside).peekable();
+    beside.peek().is_some() && beside.all(|s| hours.clone().all(|h| s.hours().at(h) < TOO_COLD_C))
 }
 
 /// Whether the soil around the probe itself froze or thawed.
@@ -183,11 +198,8 @@ fn tell(
     };
     let at_work =
         scene.station.events.iter().any(|e| e.kind.is_at_work() && e.start.0 - 3600 <= to && e.end.0 + 3600 >= from);
-    if scene.found.iter().any(spoilt)
-        || at_work
-        || thaws(scene, from, to)
-        || (snow(scene, from, to) && !alone(scene, from, to))
-    {
+    let melts = || thaws(scene, from, to) || (snow(scene, from, to) && !alone(scene, from, to));
+    if scene.found.iter().any(spoilt) || at_work || (!stays_cold(scene, from, to) && melts()) {
         return None;
     }
     // From where it leaves its lowest to where it has all but reached its height.
@@ -198,7 +210,7 @@ fn tell(
     let leaves = (lowest.0..view.values.len()).find(|i| level(view.values[*i]) > lowest.1 + 0.1 * (peak - lowest.1))?;
     let reaches = (leaves..view.values.len()).find(|i| level(view.values[*i]) > lowest.1 + 0.95 * (peak - lowest.1))?;
     let span = (view.times[leaves], view.times[reaches.max(leaves)]);
-    let depth = of.channel.depth_cm.unwrap_or(0.0);
+    let depth = depth_by_heat(of, scene.found).unwrap_or(0.0);
     let dry_for = (own.dry_hours * 3600.0) as i64 + front_takes(depth).min(3 * SpanSeconds::DAY.0);
     let dry = scene.water.dry_before(span.0).is_some_and(|long| long >= dry_for - BACK * 3600);
     if !dry || (span.1 - span.0) as f64 > own.hours * 3600.0 {

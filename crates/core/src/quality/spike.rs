@@ -127,13 +127,23 @@ fn departure(scene: &Scene<'_>, own: &SpikeSettings, noise: &Noise, i: usize, th
         let wets = moist && of.channel.depth_cm.is_some_and(|d| scene.water.may_arrive(t[i], d, own.rain_mm));
         // Between two showers a sandy topsoil drains: what looks like a dip are two fronts.
         let between = wets && height < 0.0 && fronts(x, i, next, height);
-        let explained =
-            between || wets && height > 0.0 && ((after - before).abs() > back(scene, t[i]) * height.abs() || long > 2);
+        let explained = between
+            || wets
+                && height > 0.0
+                && ((after - before).abs() > back(scene, t[i]) * height.abs()
+                    || long > 2
+                    || fills(scene, t[i], height));
         if !explained && height.abs() > threshold.max(own.sigmas * restless(x, i, next, noise)) {
             return Some(Departure { first: i, last: next - 1, height });
         }
     }
     None
+}
+
+/// Whether the rain of the last hour suffices for a rise that drains at once: so much water, in the soil down to the probe.
+fn fills(scene: &Scene<'_>, t: i64, height: f64) -> bool {
+    let mm = scene.water.rain(t - 3600, t + scene.of.interval).mm();
+    scene.of.channel.depth_cm.is_some_and(|cm| height <= mm / (10.0 * cm.max(1.0)))
 }
 
 /// Whether a dip lies between two rises that are as sudden as itself, within an hour or two on either side.

@@ -37,6 +37,8 @@ pub(super) const DEFINITION: Definition = Definition {
 const SIDE: usize = 8;
 /// Readings after which the new level must still stand.
 const LASTS: usize = 48;
+/// Soil that a front wetted keeps less of it.
+const DRAINS: f64 = 0.85;
 
 /// Times around frost, at which a stuck probe comes back, and at which a clock was set: a jump there is the same fault.
 fn explained(scene: &Scene<'_>) -> Vec<(i64, i64)> {
@@ -72,7 +74,7 @@ pub(super) fn steps(scene: &Scene<'_>, own: &StepSettings) -> Vec<Flag> {
             continue;
         }
         if let Some((before, after)) = levels(x, i, jump, threshold)
-            && lasts(x, i, before, after)
+            && lasts(x, i, before, after) > least_left(scene, t[i], after - before)
             && !arrives(scene, own.rain_mm, t[i], after - before)
             && !explained.iter().any(|(from, to)| (*from..=*to).contains(&t[i]))
             && !shared(of, &near, t[i], after - before)
@@ -96,18 +98,31 @@ fn levels(x: &[f64], i: usize, jump: f64, threshold: f64) -> Option<(f64, f64)> 
     (shift.abs() > threshold && calm && at_once).then_some((before, after))
 }
 
-fn lasts(x: &[f64], i: usize, before: f64, after: f64) -> bool {
+/// What is left of a jump later, as a share of it.
+fn lasts(x: &[f64], i: usize, before: f64, after: f64) -> f64 {
     let later = &x[(i + LASTS / 2).min(x.len() - 1)..(i + LASTS).min(x.len())];
-    median(&mut later.to_vec()).is_none_or(|level| (level - before) / (after - before) > 0.5)
+    median(&mut later.to_vec()).map_or(1.0, |level| (level - before) / (after - before))
 }
 
-/// Whether water explains a change in this direction; a tension falls when water comes. Rain is on its way to a depth only if a shallower
+/// How much must be left of a jump. Where no gauge tells of rain, the uppermost probe may be the first that a front reaches: that drains at once.
+fn least_left(scene: &Scene<'_>, t: i64, shift: f64) -> f64 {
+    let of = scene.of;
+    let first = |depth| !scene.all.iter().any(|s| is_above(s, of, depth));
+    let may_be = wets(of, shift) && of.channel.depth_cm.is_some_and(first) && scene.water.dry_before(t).is_none();
+    if may_be { DRAINS } else { 0.5 }
+}
+
+/// Whether a change in this direction makes soil wetter; a tension falls when water comes.
+fn wets(of: &Screened<'_>, shift: f64) -> bool {
+    of.channel.quantity.is_moisture() && shift * wetness(of.channel.quantity) > 0.0
+}
+
+/// Whether water explains a change in this direction. Rain is on its way to a depth only if a shallower
 /// probe felt it: where all of them dry on, none has come so far.
 fn arrives(scene: &Scene<'_>, needed_mm: f64, t: i64, shift: f64) -> bool {
     let of = scene.of;
-    let (Some(depth), true) = (of.channel.depth_cm, of.channel.quantity.is_moisture()) else { return false };
-    let wetter = if of.channel.quantity == Quantity::WaterTension { shift < 0.0 } else { shift > 0.0 };
-    if !wetter || !scene.water.may_arrive(t, depth, needed_mm) {
+    let Some(depth) = of.channel.depth_cm.filter(|_| wets(of, shift)) else { return false };
+    if !scene.water.may_arrive(t, depth, needed_mm) {
         return false;
     }
     let mut above = scene.all.iter().filter(|s| is_above(s, of, depth)).peekable();
