@@ -9,6 +9,8 @@ use ebrel_store::{Store, StoreError, Unit};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
 use tokio::sync::{mpsc, oneshot};
 use utoipa::ToSchema;
 
@@ -162,7 +164,12 @@ struct Waiting {
 /// after that commit.
 pub struct Intake {
     to_writer: mpsc::Sender<Waiting>,
+    /// When the last message was handed to the writer.
+    last: Mutex<Option<Instant>>,
 }
+
+/// Messages that follow each other within this are a stream.
+const STREAM: Duration = Duration::from_secs(2);
 
 impl Intake {
     /// Starts the writer on the current runtime; it ends when the intake is dropped and all that waits is written.
@@ -170,7 +177,13 @@ impl Intake {
     pub fn start(store: Store) -> Self {
         let (to_writer, waiting) = mpsc::channel(WAITING);
         tokio::spawn(write_what_waits(store, waiting));
-        Self { to_writer }
+        Self { to_writer, last: Mutex::default() }
+    }
+
+    /// Whether messages stream in just now.
+    #[must_use]
+    pub fn is_busy(&self) -> bool {
+        self.last.lock().unwrap_or_else(PoisonError::into_inner).is_some_and(|last| last.elapsed() <= STREAM)
     }
 
     /// As [`receive`], with others in one commit.
@@ -181,6 +194,7 @@ impl Intake {
         let (answer, answered) = oneshot::channel();
         let waiting = Waiting { node, message, received_at, answer };
         let stopped = || StoreError::Rule("Ebrel is stopping: send it again.".into());
+        *self.last.lock().unwrap_or_else(PoisonError::into_inner) = Some(Instant::now());
         self.to_writer.send(waiting).await.map_err(|_| stopped())?;
         answered.await.unwrap_or_else(|_| Err(stopped()))
     }

@@ -8,7 +8,7 @@ pub use flagged::Flagged;
 
 use ebrel_core::field::{Clock, ClockCheck, ClockError, Deed, Disturbance, Log, Settling, settling};
 use ebrel_core::planning::Seat;
-use ebrel_core::quality::{Delivery, Place, Repeat};
+use ebrel_core::quality::{Delivery, Mend, Place, Repeat};
 use ebrel_core::series::{Belief, Believed, CalibrationHistory, LeftOut, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::temperature::{DatedCorrection, corrected};
@@ -136,7 +136,7 @@ fn timed(series: Arc<Series>, clock: Option<&Clock>) -> Arc<Series> {
     clock.map_or(Arc::clone(&series), |clock| Arc::new(series.by_clock(clock)))
 }
 
-/// Checks of clocks in the logs of a station, corrections applied, in order of time.
+/// Checks of clocks in the logs of a station, corrections applied, and those of mends that stand, in order of time.
 async fn clock_checks(store: &Store, station: i64) -> Result<Vec<(String, ClockCheck)>, StoreError> {
     let log = Log::of(&store.clock_entries(station).await?);
     let checks = log.stands.into_iter().filter_map(|e| match e.deed {
@@ -144,6 +144,12 @@ async fn clock_checks(store: &Store, station: i64) -> Result<Vec<(String, ClockC
         _ => None,
     });
     let mut checks: Vec<_> = checks.collect();
+    let mends = store.repairs(station).await?.into_iter().filter(|r| r.undone.is_none());
+    for mend in mends.map(|r| r.repair.mend) {
+        if let Mend::Clock { node, checks: by_grid } = mend {
+            checks.extend(by_grid.into_iter().map(|c| (node.clone(), c)));
+        }
+    }
     checks.sort_by_key(|c| c.1.truth);
     Ok(checks)
 }
@@ -203,15 +209,22 @@ impl StationRecord {
     /// # Errors
     /// [`StoreError`] if there is no such station or the database cannot be read.
     pub async fn load(store: &Store, station_id: i64) -> Result<Self, StoreError> {
-        Self::load_as(store, station_id, &store.placements(station_id).await?).await
+        Self::load_as(store, station_id, &store.placements(station_id).await?, &[]).await
     }
 
-    /// As [`Self::load`], if the station's placements were these.
+    /// As [`Self::load`], if the station's placements were these, and its clocks had been checked so besides.
     ///
     /// # Errors
     /// As there.
-    pub async fn load_as(store: &Store, station_id: i64, placements: &[Placement]) -> Result<Self, StoreError> {
+    pub async fn load_as(
+        store: &Store,
+        station_id: i64,
+        placements: &[Placement],
+        checks: &[(String, ClockCheck)],
+    ) -> Result<Self, StoreError> {
         let mut record = Self::outline_as(store, station_id, placements).await?;
+        record.clock_checks.extend_from_slice(checks);
+        record.clock_checks.sort_by_key(|c| c.1.truth);
         let clocks = record.clocks();
         let series = store.series_at(station_id).await?;
         let (repeats, delivered) = (store.repeats_at(station_id).await?, store.deliveries_at(station_id).await?);

@@ -3,6 +3,7 @@
 use super::difference::{Difference, difference};
 use super::record::{SET_ANEW, StationRecord};
 use super::reviewing;
+use ebrel_core::field::ClockCheck;
 use ebrel_core::quality::Mend;
 use ebrel_core::units::{DepthCm, SpanSeconds, UnixSeconds};
 use ebrel_store::flags::StoredCause;
@@ -65,7 +66,9 @@ pub async fn propose(store: &Store, station: i64, id: i64, depth: Option<DepthCm
     let before = StationRecord::load(store, station).await?;
     let placements = store.placements(station).await?;
     let changes = changes(&before, &placements, &mend)?;
-    let after = StationRecord::load_as(store, station, &applied(&placements, &changes)).await?;
+    let checks = checks(&mend);
+    let after = StationRecord::load_as(store, station, &applied(&placements, &changes), &checks).await?;
+    fits(&after, &mend)?;
     let neighbours = before.neighbours(store).await?;
     let settings = store.settings(before.study.id, station).await?;
     let (flags, decisions) = (store.flags(station).await?, store.verdicts(station).await?);
@@ -75,6 +78,23 @@ pub async fn propose(store: &Store, station: i64, id: i64, depth: Option<DepthCm
         Proposal { cause, changes, before, after, difference }
     };
     tokio::task::spawn_blocking(tried).await.map_err(|e| StoreError::Rule(format!("The trial broke off: {e}")))
+}
+
+/// Checks of clocks that a mend notes, with their node.
+fn checks(mend: &Mend) -> Vec<(String, ClockCheck)> {
+    match mend {
+        Mend::Clock { node, checks } => checks.iter().map(|c| (node.clone(), *c)).collect(),
+        Mend::Exchange { .. } | Mend::Depth { .. } | Mend::Anew { .. } => Vec::new(),
+    }
+}
+
+/// Whether checks that a mend notes make a clock together with those that are known.
+fn fits(after: &StationRecord, mend: &Mend) -> Result<(), StoreError> {
+    let Mend::Clock { node, .. } = mend else { return Ok(()) };
+    match after.clock(node) {
+        Some(Err(e)) => Err(StoreError::Rule(format!("The clock cannot be corrected so: {e}."))),
+        Some(Ok(_)) | None => Ok(()),
+    }
 }
 
 /// Placements with changes made.
@@ -99,6 +119,7 @@ fn changes(record: &StationRecord, placements: &[Placement], mend: &Mend) -> Res
         found.ok_or_else(|| StoreError::Rule(format!("No probe is noted at port {port} of {node} at that time.")))
     };
     match mend {
+        Mend::Clock { .. } => Ok(Vec::new()),
         Mend::Depth { node, port, at, depth_cm } => {
             let was = here(node, port, *at)?;
             DepthCm::new(*depth_cm).map_err(|e| StoreError::Rule(e.to_string()))?;
@@ -177,9 +198,11 @@ pub async fn mend(
     if store.repairs(station).await?.iter().any(|r| r.undone.is_none() && r.repair.mend == mend) {
         return Err(StoreError::Rule("This has been mended meanwhile: look under What was decided.".into()));
     }
-    let record = StationRecord::outline(store, station).await?;
+    let mut record = StationRecord::outline(store, station).await?;
     let placements = store.placements(station).await?;
     let changes = changes(&record, &placements, &mend)?;
+    record.clock_checks.extend(checks(&mend));
+    fits(&record, &mend)?;
     let mut changed = Vec::new();
     // What ends or begins makes room first; what is new comes then.
     for change in changes.iter().filter(|c| c.was.is_some()).chain(changes.iter().filter(|c| c.was.is_none())) {

@@ -4,6 +4,7 @@ use lru::LruCache;
 use std::hash::Hash;
 use std::num::NonZeroUsize;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 /// Answers held; a window of a whole record has some hundred kilobytes.
 const MOST: NonZeroUsize = NonZeroUsize::new(32).expect("32 is not zero");
@@ -22,7 +23,29 @@ pub struct Asked {
 }
 
 /// Answers by what was asked, each with the stamp of the station that it was made at.
-pub struct Stamped<K, V: ?Sized>(Mutex<LruCache<K, (String, Arc<V>)>>);
+pub struct Stamped<K, V: ?Sized>(Mutex<LruCache<K, Made<V>>>);
+
+/// An answer: at which stamp it was made, when, and what it is.
+struct Made<V: ?Sized> {
+    stamp: String,
+    at: Instant,
+    answer: Arc<V>,
+    /// Whether somebody is making it anew.
+    renewed: bool,
+}
+
+/// An answer that was given before, and whether whoever got it shall see that it is made anew: one of all who ask.
+pub struct Earlier<V: ?Sized> {
+    /// The answer.
+    pub answer: Arc<V>,
+    /// Whether it is due.
+    pub renew: bool,
+}
+
+/// An answer younger than this is as good as new while readings stream in,
+const FRESH: Duration = Duration::from_secs(5);
+/// and one older than this is not given any more: whoever asks waits.
+const STALE: Duration = Duration::from_secs(60);
 
 /// Windows as they were sent.
 pub type WindowCache = Stamped<Asked, [u8]>;
@@ -38,13 +61,32 @@ impl<K: Hash + Eq, V: ?Sized> Stamped<K, V> {
     #[must_use]
     pub fn get(&self, asked: &K, stamp: &str) -> Option<Arc<V>> {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let (made_at, answer) = all.get(asked)?;
-        (made_at == stamp).then(|| Arc::clone(answer))
+        let made = all.get(asked)?;
+        (made.stamp == stamp).then(|| Arc::clone(&made.answer))
+    }
+
+    /// The answer at any stamp, not older than a minute: for times in which readings stream in, and each of them would make it anew. After
+    /// some seconds the first who asks is told to make it anew beside.
+    #[must_use]
+    pub fn earlier(&self, asked: &K) -> Option<Earlier<V>> {
+        self.given_at(asked, Instant::now())
+    }
+
+    fn given_at(&self, asked: &K, now: Instant) -> Option<Earlier<V>> {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let made = all.get_mut(asked)?;
+        let age = now.saturating_duration_since(made.at);
+        let renew = age > FRESH && !made.renewed;
+        made.renewed |= renew;
+        (age <= STALE).then(|| Earlier { answer: Arc::clone(&made.answer), renew })
     }
 
     /// Keeps an answer; the one asked for longest ago goes.
     pub fn put(&self, asked: K, stamp: String, answer: Arc<V>) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).put(asked, (stamp, answer));
+        self.0
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .put(asked, Made { stamp, at: Instant::now(), answer, renewed: false });
     }
 }
 
@@ -64,5 +106,22 @@ mod tests {
             cache.put(asked(columns), "7 1".into(), Arc::from(&b"x"[..]));
         }
         assert_eq!(cache.get(&asked(960), "7 1"), None, "the oldest went");
+    }
+    #[test]
+    fn while_readings_stream_in_one_of_all_who_ask_makes_it_anew() {
+        let cache: Stamped<u8, str> = Stamped::default();
+        assert!(cache.earlier(&1).is_none(), "what was never made is not given");
+        cache.put(1, "7".into(), Arc::from("first"));
+        let now = Instant::now();
+        let at =
+            |seconds| cache.given_at(&1, now + Duration::from_secs(seconds)).map(|e| (e.answer.to_string(), e.renew));
+        assert_eq!(at(4), Some(("first".into(), false)), "at any stamp");
+        assert_eq!(at(6), Some(("first".into(), true)));
+        assert_eq!(at(7), Some(("first".into(), false)), "somebody is at it");
+        assert_eq!(at(59), Some(("first".into(), false)));
+        assert_eq!(at(61), None, "whoever was at it failed");
+        cache.put(1, "8".into(), Arc::from("second"));
+        assert_eq!(at(2), Some(("second".into(), false)));
+        assert_eq!(at(8), Some(("second".into(), true)), "and so on");
     }
 }

@@ -4,6 +4,7 @@
 
 mod common;
 
+use ebrel_app::record::StationRecord;
 use ebrel_app::repairing::{mend, propose, undo};
 use ebrel_app::reviewing;
 use ebrel_core::quality::{CauseKind, Mend, Test};
@@ -26,7 +27,7 @@ async fn station(kind: Kind) -> (Store, i64, tempfile::TempDir) {
         climate: Climate::Mild,
         ground: Ground::SiltLoam,
         gauge: true,
-        days: 120,
+        days: if kind == Kind::ClockDrift { 300 } else { 120 },
         faults: vec![(kind, Severity::Blatant)],
     };
     let made = year(&plan);
@@ -199,4 +200,39 @@ async fn a_probe_that_lies_another_way_begins_anew_and_settles() {
     undo(&store, station, id, "T. Quill", NOW).await.unwrap();
     assert_eq!(store.placements(station).await.unwrap(), before);
     assert_eq!(flags(&store, station, &[Test::Step]).await, steps);
+}
+
+/// How many readings of each channel stand more than three seconds off the whole quarters of an hour.
+async fn off_the_grid(store: &Store, station: i64) -> Vec<usize> {
+    let record = StationRecord::load(store, station).await.unwrap();
+    let off = |t: &&i64| ((**t + 450).rem_euclid(900) - 450).abs() > 3;
+    record.channels.iter().map(|c| c.view().times.iter().filter(off).count()).collect()
+}
+
+#[tokio::test]
+async fn a_clock_that_drifts_is_held_against_its_grid_and_let_go_again() {
+    let (store, station, _dir) = station(Kind::ClockDrift).await;
+    let off = off_the_grid(&store, station).await;
+    assert!(off.iter().all(|n| *n > 90 * 96 - 200), "for a quarter of a year: {off:?}");
+    let (found, readings) = (flags(&store, station, &[Test::Clock]).await, count(&store, station).await);
+    let causes = store.causes(station).await.unwrap();
+    let cause = causes.iter().find(|c| c.kind == CauseKind::ClockWrong && c.mend.is_some()).unwrap();
+    let proposal = propose(&store, station, cause.id, None).await.unwrap();
+    assert!(proposal.changes.is_empty() && !proposal.difference.gone.is_empty(), "{:?}", proposal.difference);
+    assert_eq!(off_the_grid(&store, station).await, off, "a proposal changes nothing");
+
+    let id = mend(&store, station, cause.id, (None, "its log says so"), ("N. Arvel", NOW)).await.unwrap();
+    let after = off_the_grid(&store, station).await;
+    assert!(
+        after.iter().all(|n| *n <= 1),
+        "the first that a clock stamps when it was set back stands among the last before: {after:?}"
+    );
+    assert!(flags(&store, station, &[Test::Clock]).await.is_empty());
+    let record = StationRecord::load(&store, station).await.unwrap();
+    assert!(record.channels.iter().all(|c| c.view().times.windows(2).all(|w| w[0] < w[1])), "in order still");
+    assert_eq!(count(&store, station).await, readings);
+
+    undo(&store, station, id, "T. Quill", NOW).await.unwrap();
+    assert_eq!(off_the_grid(&store, station).await, off);
+    assert_eq!(flags(&store, station, &[Test::Clock]).await, found, "as it was");
 }

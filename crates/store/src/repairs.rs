@@ -1,7 +1,7 @@
 //! Mends of causes: what was put right, by whom, why, and how it is taken back.
 
 use crate::placements::NewPlacement;
-use crate::unit::meaning_changed;
+use crate::unit::{meaning_changed, station_changed};
 use crate::{Store, StoreError, Unit};
 use ebrel_core::quality::{CauseKind, Mend};
 use ebrel_core::units::{DepthCm, UnixSeconds};
@@ -103,7 +103,9 @@ impl Unit {
             new.by,
             at
         );
-        Ok(done.execute(self.connection()).await?.last_insert_rowid())
+        let id = done.execute(self.connection()).await?.last_insert_rowid();
+        station_changed(self.connection(), new.station).await?;
+        Ok(id)
     }
 
     /// Marks a mend as taken back.
@@ -112,15 +114,13 @@ impl Unit {
     /// [`StoreError::Stale`] if it was taken back already.
     pub async fn note_repair_undone(&mut self, id: i64, by: &str, at: UnixSeconds) -> Result<(), StoreError> {
         let done = sqlx::query!(
-            "UPDATE repair SET undone_by = ?, undone_at = ? WHERE id = ? AND undone_at IS NULL",
+            "UPDATE repair SET undone_by = ?, undone_at = ? WHERE id = ? AND undone_at IS NULL RETURNING station_id",
             by,
             at.0,
             id
         );
-        if done.execute(self.connection()).await?.rows_affected() == 0 {
-            return Err(StoreError::Stale);
-        }
-        Ok(())
+        let row = done.fetch_optional(self.connection()).await?.ok_or(StoreError::Stale)?;
+        station_changed(self.connection(), row.station_id).await
     }
 
     /// Takes away a placement that a mend made and that still says the same.
@@ -236,5 +236,32 @@ mod tests {
         unit.commit().await.unwrap();
         assert!(store.placements(1).await.unwrap().is_empty());
         assert_eq!(store.stations_to_test().await.unwrap(), [1], "its record means something else now");
+    }
+
+    #[tokio::test]
+    async fn a_mend_and_its_end_are_changes_that_the_tests_have_not_seen() {
+        let (store, _dir) = store().await;
+        let (_, was) = placed(&store).await;
+        let due = async || store.changes_to_test(1).await.unwrap();
+        let check =
+            |s: i64| ebrel_core::field::ClockCheck { shown: UnixSeconds(s + 40), truth: UnixSeconds(s), set: false };
+        let mend = Mend::Clock { node: "node θ".into(), checks: vec![check(100), check(900)] };
+        let new = NewRepair { mend: mend.clone(), kind: CauseKind::ClockWrong, changed: Vec::new(), ..repair(1, &was) };
+        let before = due().await;
+        let mut unit = store.unit().await.unwrap();
+        let id = unit.keep_repair(&new).await.unwrap();
+        unit.commit().await.unwrap();
+        let kept = due().await;
+        assert!(kept > before, "a clock that is mended moves every time of its node");
+        assert_eq!(store.repairs(1).await.unwrap()[0].repair.mend, mend, "its checks come back as they were");
+        let mut unit = store.unit().await.unwrap();
+        unit.note_repair_undone(id, "NA", AT).await.unwrap();
+        unit.commit().await.unwrap();
+        let undone = due().await;
+        assert!(undone > kept);
+        let mut unit = store.unit().await.unwrap();
+        assert!(matches!(unit.note_repair_undone(id, "NA", AT).await, Err(StoreError::Stale)));
+        drop(unit);
+        assert_eq!(due().await, undone, "a second time changes nothing");
     }
 }

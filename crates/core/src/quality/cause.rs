@@ -8,6 +8,7 @@ mod nodes;
 mod soil;
 
 use super::{Channel, Event, Flag, StationContext, Test};
+use crate::field::ClockCheck;
 use crate::units::{Grade, SpanSeconds, UnixSeconds, coded};
 use serde::{Deserialize, Serialize};
 
@@ -114,6 +115,13 @@ pub enum Mend {
         port: String,
         /// The first reading of the new seat.
         at: UnixSeconds,
+    },
+    /// A node's clock is held against the grid of its own program: right where its drift begins, ahead by all of it where it ends.
+    Clock {
+        /// The node.
+        node: String,
+        /// What its clock showed, and what it was.
+        checks: Vec<ClockCheck>,
     },
 }
 

@@ -72,6 +72,9 @@ pub(super) struct Exchange {
     plain: usize,
     /// Whether warmth is among those.
     warmth: bool,
+    /// Whether water moves just then, and warmth says nothing: moisture may cross at the height of a storm, when the deeper still rises while
+    /// the shallower falls.
+    storm: bool,
 }
 
 /// What is usual for a channel from one reading to the next.
@@ -101,7 +104,8 @@ const fn loud(common: &[(usize, usize)]) -> f64 {
 
 /// How two ports jump at a moment, as they are noted and exchanged.
 fn at(all: &[Screened<'_>], common: &[(usize, usize)], spans: &[f64], t: i64) -> Option<Exchange> {
-    let mut exchange = Exchange { at: t, before: i64::MIN, noted: 0.0, exchanged: 0.0, plain: 0, warmth: false };
+    let mut exchange =
+        Exchange { at: t, before: i64::MIN, noted: 0.0, exchanged: 0.0, plain: 0, warmth: false, storm: false };
     for (a, b) in common {
         let scale = wiggle(&all[*a]).max(wiggle(&all[*b]));
         let (Some((from, a0, a1)), Some((_, b0, b1))) = (beside(&all[*a], t), beside(&all[*b], t)) else { continue };
@@ -142,14 +146,15 @@ fn exchanges(
     times.sort_unstable();
     times.dedup();
     let mut found: Vec<Exchange> = Vec::new();
+    let moisture_alone = common.iter().all(|(a, _)| all[*a].channel.quantity.is_moisture());
     for t in times {
-        let Some(e) = at(all, common, spans, t) else { continue };
+        let Some(mut e) = at(all, common, spans, t) else { continue };
         if e.plain == 0 || e.noted < loud * own.jump * common.len() as f64 || e.exchanged * loud > own.share * e.noted {
             continue;
         }
-        // Moisture alone may cross at the height of a storm: the deeper still rises while the shallower falls.
-        let moves = || if water.tells() { water.rain(t - STORM, t).mm() > 0.5 } else { others_move(all, common, t) };
-        if !e.warmth && moves() {
+        let rained = if water.tells() { water.rain(t - STORM, t).mm() > 0.5 } else { others_move(all, common, t) };
+        e.storm = rained && !e.warmth;
+        if e.storm && moisture_alone {
             continue;
         }
         match found.last_mut() {
@@ -178,7 +183,10 @@ pub(super) fn swapped(whole: &Whole<'_>, own: &SwapSettings) -> Vec<Told> {
         for b in &ports[i + 1..] {
             let common = common(all, a, b);
             let edges = exchanges(all, &common, (&jumps, &spans), whole.water, own);
-            for pair in edges.chunks(2) {
+            // If those that no storm explains make up whole exchanges, they are all.
+            let sure: Vec<Exchange> = edges.iter().filter(|e| !e.storm).copied().collect();
+            let edges = if !sure.is_empty() && sure.len().is_multiple_of(2) { sure } else { edges };
+            for pair in edges.chunks(2).filter(|pair| pair.iter().any(|e| !e.storm)) {
                 // A single jump may be anything; there and back is an exchange.
                 if let [from, to] = pair {
                     tell(all, &common, (*from, *to), &mut told);

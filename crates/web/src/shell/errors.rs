@@ -82,6 +82,15 @@ fn not_allowed(role: Option<Role>) -> String {
     }
 }
 
+/// Does something beside the request that began it: nobody waits for it, and what goes wrong stands in the log.
+pub fn beside(work: impl Future<Output = Result<(), Problem>> + 'static) {
+    actix_web::rt::spawn(async move {
+        if let Err(error) = work.await {
+            tracing::warn!(%error, "what was begun beside a request broke off");
+        }
+    });
+}
+
 impl From<Wait> for Problem {
     fn from(wait: Wait) -> Self {
         Self::Slowly(wait.seconds)

@@ -16,8 +16,9 @@ use broker::BrokerState;
 use disk::Disk;
 use doors::Doors;
 use ebrel_app::findings::StationPicture;
+use ebrel_app::network::NodeHealth;
 use ebrel_app::receiving::Intake;
-use ebrel_app::stamped::{Stamped, WindowCache};
+use ebrel_app::stamped::{Earlier, Stamped, WindowCache};
 use ebrel_app::training::Exercises;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
@@ -26,6 +27,7 @@ use live::Live;
 use peers::UnderWay;
 use places::Places;
 use sha2::{Digest, Sha256};
+use std::hash::Hash;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::SystemTime;
@@ -72,6 +74,8 @@ pub struct State {
     pub windows: WindowCache,
     /// Stations at a glance, by number and day, that were drawn together lately.
     pub glances: Stamped<(i64, i64), StationPicture>,
+    /// How the nodes of a study were lately: by study, days shown, and day.
+    pub networks: Stamped<(i64, i64, i64), Vec<NodeHealth>>,
     /// Exercises that were made lately.
     pub exercises: Exercises,
     /// Places for thinning: arithmetic that keeps a core busy.
@@ -122,6 +126,7 @@ impl State {
             under_way: UnderWay::default(),
             windows: WindowCache::default(),
             glances: Stamped::default(),
+            networks: Stamped::default(),
             exercises: Exercises::default(),
             thinning: Places::new(2),
             key,
@@ -129,6 +134,11 @@ impl State {
             brought: Notify::new(),
             making: Arc::default(),
         })
+    }
+
+    /// A picture of some seconds ago, while readings stream in and each of them would make it anew.
+    pub fn while_busy<K: Hash + Eq, V: ?Sized>(&self, of: &Stamped<K, V>, asked: &K) -> Option<Earlier<V>> {
+        self.intake.is_busy().then(|| of.earlier(asked)).flatten()
     }
 
     /// The same application behind these doors.

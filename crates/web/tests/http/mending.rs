@@ -10,7 +10,9 @@ use std::io::Cursor;
 
 /// A package of a made-up season with faults.
 fn season(faults: Vec<(Kind, Severity)>) -> Vec<u8> {
-    let plan = YearPlan { seed: 33, climate: Climate::Mild, ground: Ground::SiltLoam, gauge: true, days: 100, faults };
+    // A drift takes a quarter of a year.
+    let days = if faults.iter().any(|f| f.0 == Kind::ClockDrift) { 250 } else { 100 };
+    let plan = YearPlan { seed: 33, climate: Climate::Mild, ground: Ground::SiltLoam, gauge: true, days, faults };
     let made = year(&plan);
     let channels = made.channels.iter().map(|c| {
         let row = ChannelRow {
@@ -114,6 +116,33 @@ async fn exchanged_ports_are_seen_before_and_after_mended_with_a_reason_and_take
         owner.page(&format!("{station}/review/decided")).await.contains("It was not taken back"),
         "a second time is told"
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_clock_that_drifts_is_mended_with_its_checks_shown_and_taken_back() {
+    let owner = Visitor::owner().await;
+    let station = station(&owner, vec![(Kind::ClockDrift, Severity::Blatant)]).await;
+    let review = owner.page(&format!("{station}/review")).await;
+    let at = review.find("<b>Clock wrong</b>").unwrap_or_else(|| panic!("no clock in {review}"));
+    let mend = link(&review[at..], "/review/causes/");
+    let page = owner.page(&mend).await;
+    assert!(page.contains("Take the grid of its program for the truth, and move the times of node θ back onto it."));
+    assert!(page.contains("<td>right</td>") && page.contains("16 min ahead</td>"), "960 s in 120 days: {page}");
+    assert!(page.contains("Nobody held this clock against another"), "what is assumed is said");
+    assert!(!page.contains("placement now"), "no placement would change");
+    assert_eq!(owner.post(&mend, &[("why", "its log says so")]).await.status(), 303);
+    let decided = owner.page(&format!("{station}/review/decided")).await;
+    assert!(decided.contains("node θ") && decided.contains("Clock wrong."), "{decided}");
+    assert!(!owner.page(&format!("{station}/review")).await.contains("<b>Clock wrong</b>"));
+    // A package says by which checks its times were corrected.
+    let answer = owner.get(&format!("{station}/export/package.zip?leave_out=none")).await;
+    assert_eq!(answer.status(), 200);
+    let bytes = answer.bytes().await.unwrap();
+    let package = ebrel_formats::package::read_zip(&bytes, "tub.zip").unwrap();
+    let off: Vec<i64> = package.clock_checks.iter().map(|c| c.node_time.0 - c.true_time.0).collect();
+    assert!(matches!(off[..], [0, s] if (s - 960).abs() <= 10), "{off:?}");
+    assert_eq!(owner.post(&link(&decided, "/undo"), &[]).await.status(), 303);
+    assert!(owner.page(&format!("{station}/review")).await.contains("<b>Clock wrong</b>"), "it waits again");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,12 +1,16 @@
 //! Causes in a node: silences, clocks, supply, water in the box, deliveries, people.
 
-use super::{Cause, CauseKind, Found, HOURS, Search, cause, channels_of, counted, extent, long, stretches};
+use super::{Cause, CauseKind, Found, HOURS, Mend, Search, cause, channels_of, counted, extent, long, stretches};
+use crate::field::ClockCheck;
 use crate::quality::{Evidence, Test};
+use crate::statistics::median;
 use crate::units::{SpanSeconds, UnixSeconds};
 use std::collections::BTreeMap;
 
 /// From this many channels of a node on, the same silence is the node's.
 const SHARED: usize = 3;
+/// A clock drifts on as long as its stamps keep within this of an even drift, s.
+const EVENLY_S: f64 = 30.0;
 
 /// What a node whose supply runs down, or whose box is wet, brings forth.
 const ODD: [Test; 7] =
@@ -96,10 +100,55 @@ fn clocks(search: &Search<'_>) -> Vec<Cause> {
                 long(start, end),
                 counted(channels_of(&run), "channel", "channels")
             );
-            causes.push(cause(search, CauseKind::ClockWrong, &all, reason));
+            let mut wrong = cause(search, CauseKind::ClockWrong, &all, reason);
+            wrong.mend = drifted(search, &run).map(|checks| Mend::Clock { node: node.to_owned(), checks });
+            if wrong.mend.is_some() {
+                wrong.against = "Nobody held this clock against another: that its program's grid is the truth is assumed. The first stamps after it was set \
+                                 right may stand among the last before."
+                    .to_owned();
+            }
+            causes.push(wrong);
         }
     }
     causes
+}
+
+/// Checks that a clock which drifts evenly off the grid of its program gives by itself: right where its drift begins, and set right after
+/// its end. `None` where it did anything else besides: nobody knows then what it showed.
+fn drifted(search: &Search<'_>, run: &[Found<'_>]) -> Option<Vec<ClockCheck>> {
+    let drift = |f: &Found<'_>| match f.flag.evidence {
+        Evidence::Clock(e) if e.drift_s_per_day.get() != 0.0 => Some(e.drift_s_per_day.get()),
+        _ => None,
+    };
+    let mut drifts: Vec<f64> = run.iter().map(drift).collect::<Option<_>>()?;
+    let per_day = median(&mut drifts)?;
+    let (from, to) = extent(run);
+    let fastest = run.iter().map(|f| &search.channels[f.channel]).max_by_key(|c| c.view.times.len())?;
+    let (times, interval) = (fastest.view.times, fastest.due_every());
+    let mut phases: BTreeMap<i64, usize> = BTreeMap::new();
+    times.iter().for_each(|t| *phases.entry(t.rem_euclid(interval)).or_default() += 1);
+    let (grid, _) = phases.into_iter().max_by_key(|(_, n)| *n)?;
+    // Seconds off the grid, next to what is expected there: a drift may pass a whole interval.
+    let off = |t: i64, expected: f64| {
+        let off = ((t - grid) as f64 - expected).rem_euclid(interval as f64);
+        expected + if off > interval as f64 / 2.0 { off - interval as f64 } else { off }
+    };
+    let day = SpanSeconds::DAY.0 as f64;
+    let near = |a: i64, b: i64| times.iter().copied().filter(move |t| (a..=b).contains(t));
+    // It was right as long before as the drift needs for what it is off when it is noticed.
+    let mut begin: Vec<f64> =
+        near(from.0, from.0 + SpanSeconds::DAY.0).map(|t| off(t, 0.0) - per_day * (t - from.0) as f64 / day).collect();
+    let right = from.0 - (median(&mut begin)? / per_day * day) as i64;
+    let expected = |t: i64| per_day * (t - right) as f64 / day;
+    // It goes on while the stamps do, also where they come near the grid again.
+    let goes_on = |t: &i64| (off(*t, expected(*t)) - expected(*t)).abs() <= EVENLY_S;
+    let last = near(to.0, i64::MAX).take_while(goes_on).last().unwrap_or(to.0);
+    let mut end: Vec<f64> =
+        near(last - SpanSeconds::DAY.0, last).map(|t| off(t, expected(t)) + expected(last) - expected(t)).collect();
+    let ahead = median(&mut end)?.round() as i64;
+    let (right, last) = (UnixSeconds(right), UnixSeconds(last));
+    let begins = ClockCheck { shown: right, truth: right, set: false };
+    (ahead != 0).then(|| vec![begins, ClockCheck { shown: last, truth: last + SpanSeconds(-ahead), set: true }])
 }
 
 fn health(search: &Search<'_>, test: Test, kind: CauseKind) -> Vec<Cause> {

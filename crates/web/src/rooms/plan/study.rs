@@ -2,7 +2,7 @@
 
 use crate::components::glance::{Glance, Place};
 use crate::shell::actor::Actor;
-use crate::shell::errors::Problem;
+use crate::shell::errors::{Problem, beside};
 use crate::shell::figures::{fixed, moment, span, when};
 use crate::shell::forms::{Field, words};
 use crate::shell::guard::CheckedForm;
@@ -222,14 +222,30 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
 }
 
 /// A station at a glance, made anew when its record, its flags or the day have changed.
-async fn glanced(state: &State, station: i64, now: UnixSeconds) -> Result<Arc<StationPicture>, Problem> {
+async fn glanced(state: &web::Data<State>, station: i64, now: UnixSeconds) -> Result<Arc<StationPicture>, Problem> {
     // The stamp first: what changes while the picture is made makes it another one.
     let (stamp, asked) = (state.store.stamp(station).await?, (station, now.0.div_euclid(86_400)));
     if let Some(known) = state.glances.get(&asked, &stamp) {
         return Ok(known);
     }
+    if let Some(earlier) = state.while_busy(&state.glances, &asked) {
+        if earlier.renew {
+            let state = state.clone();
+            beside(async move { draw_glance(&state, asked, stamp, now).await.map(drop) });
+        }
+        return Ok(earlier.answer);
+    }
+    draw_glance(state, asked, stamp, now).await
+}
+
+async fn draw_glance(
+    state: &State,
+    asked: (i64, i64),
+    stamp: String,
+    now: UnixSeconds,
+) -> Result<Arc<StationPicture>, Problem> {
     let place = state.thinning.take().await?;
-    let of = Flagged::load(&state.store, station).await?;
+    let of = Flagged::load(&state.store, asked.0).await?;
     let made = Arc::new(place.run(move || picture(&of, now)).await?);
     state.glances.put(asked, stamp, Arc::clone(&made));
     Ok(made)

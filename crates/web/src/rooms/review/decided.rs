@@ -11,6 +11,7 @@ use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::record::StationRecord;
+use ebrel_core::quality::Mend;
 use ebrel_core::roles::Role;
 use ebrel_core::units::{Grade, UnixSeconds, Verdict};
 use ebrel_formats::{harmless, rfc3339};
@@ -126,7 +127,10 @@ fn of_repair(r: &StoredRepair, offset: i64) -> Row {
         when: moment(r.repair.at, offset),
         by: r.repair.by.clone(),
         what: "mended".to_owned(),
-        place: format!("port {}", ports.join(", ")),
+        place: match &r.repair.mend {
+            Mend::Clock { node, .. } => node.clone(),
+            Mend::Exchange { .. } | Mend::Depth { .. } | Mend::Anew { .. } => format!("port {}", ports.join(", ")),
+        },
         of: format!("{}. {} {}", r.repair.kind.title(), r.repair.cause, does(Some(&r.repair.mend))),
         why: r.repair.why.clone(),
         overruled: overruled.collect::<Vec<_>>().join("; "),

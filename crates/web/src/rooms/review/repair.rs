@@ -14,6 +14,7 @@ use askama::Template;
 use ebrel_app::difference::{Difference, Told};
 use ebrel_app::record::{ChannelRecord, StationRecord};
 use ebrel_app::repairing::{self, Change, Proposal};
+use ebrel_core::field::ClockCheck;
 use ebrel_core::quality::Mend;
 use ebrel_core::roles::Role;
 use ebrel_core::series::View;
@@ -93,6 +94,8 @@ struct RepairPage {
     against: String,
     does: String,
     rows: Vec<Row>,
+    /// What a clock would have shown, what it would have been, and by how much it was off.
+    checks: Vec<(String, String, String)>,
     before: Vec<Trace>,
     after: Vec<Trace>,
     changes: Changes,
@@ -150,6 +153,7 @@ async fn shown(
         against: proposal.cause.against.clone(),
         does: does(proposal.cause.mend.as_ref()),
         rows: proposal.changes.iter().map(|c| row(c, offset)).collect(),
+        checks: checks(proposal.cause.mend.as_ref(), offset),
         before,
         after,
         changes: changes(&proposal.difference, offset),
@@ -170,10 +174,23 @@ pub fn does(mend: Option<&Mend>) -> String {
         Some(Mend::Anew { port, .. }) => {
             format!("Let the record of the probe at port {port} begin anew there, and settle as after an installation.")
         }
+        Some(Mend::Clock { node, .. }) => {
+            format!("Take the grid of its program for the truth, and move the times of {node} back onto it.")
+        }
         Some(Mend::Depth { port, depth_cm, .. }) => {
             format!("Note {}\u{a0}cm as the depth of the probe at port {port}.", format_short(*depth_cm))
         }
     }
+}
+
+fn checks(mend: Option<&Mend>, offset: i64) -> Vec<(String, String, String)> {
+    let Some(Mend::Clock { checks, .. }) = mend else { return Vec::new() };
+    let off = |check: &ClockCheck| match check.ahead().0 {
+        0 => "right".to_owned(),
+        s if s > 0 => format!("{} ahead", SpanSeconds(s).in_words()),
+        s => format!("{} behind", SpanSeconds(-s).in_words()),
+    };
+    checks.iter().map(|c| (moment(c.shown, offset), moment(c.truth, offset), off(c))).collect()
 }
 
 fn said(p: &Placement, offset: i64) -> String {
@@ -192,12 +209,15 @@ fn traces(proposal: &Proposal, offset: i64) -> (Vec<Trace>, Vec<Trace>) {
     let ports: Vec<&str> = match &proposal.cause.mend {
         Some(Mend::Exchange { ports, .. }) => ports.iter().map(String::as_str).collect(),
         Some(Mend::Depth { port, .. } | Mend::Anew { port, .. }) => vec![port],
-        None => Vec::new(),
+        Some(Mend::Clock { .. }) | None => Vec::new(),
     };
     let (start, end) = (proposal.cause.start, proposal.cause.end);
-    // A wrong depth is seen in some days; an exchange with what was before and after it.
-    let whole = matches!(proposal.cause.mend, Some(Mend::Depth { .. }));
-    let (from, to) = if whole {
+    // A wrong depth is seen in some days; a clock at the end of its drift, an exchange with what was before and after it.
+    let clock = matches!(proposal.cause.mend, Some(Mend::Clock { .. }));
+    let whole = clock || matches!(proposal.cause.mend, Some(Mend::Depth { .. }));
+    let (from, to) = if clock {
+        (end + SpanSeconds(-SpanSeconds::DAY.0), end + SpanSeconds(SpanSeconds::DAY.0 / 4))
+    } else if whole {
         let middle = UnixSeconds(start.0.midpoint(end.0));
         (middle + SpanSeconds(-4 * SpanSeconds::DAY.0), middle + SpanSeconds(4 * SpanSeconds::DAY.0))
     } else {
