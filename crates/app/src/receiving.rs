@@ -7,8 +7,8 @@ use ebrel_store::batches::{Origin, Source};
 use ebrel_store::readings::Reading;
 use ebrel_store::{Store, StoreError, Unit};
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
 use std::collections::hash_map::Entry;
+use std::collections::{HashMap, VecDeque};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::{mpsc, oneshot};
@@ -164,11 +164,13 @@ struct Waiting {
 /// after that commit.
 pub struct Intake {
     to_writer: mpsc::Sender<Waiting>,
-    /// When the last message was handed to the writer.
-    last: Mutex<Option<Instant>>,
+    /// When the last messages were handed to the writer, at most [`MANY`], the newest last.
+    last: Mutex<VecDeque<Instant>>,
 }
 
-/// Messages that follow each other within this are a stream.
+/// So many messages
+const MANY: usize = 20;
+/// within this are a stream: nodes that catch up, and not a network on a usual day.
 const STREAM: Duration = Duration::from_secs(2);
 
 impl Intake {
@@ -183,7 +185,16 @@ impl Intake {
     /// Whether messages stream in just now.
     #[must_use]
     pub fn is_busy(&self) -> bool {
-        self.last.lock().unwrap_or_else(PoisonError::into_inner).is_some_and(|last| last.elapsed() <= STREAM)
+        let last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
+        last.len() == MANY && last.front().is_some_and(|first| first.elapsed() <= STREAM)
+    }
+
+    fn note(&self) {
+        let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
+        last.push_back(Instant::now());
+        if last.len() > MANY {
+            last.pop_front();
+        }
     }
 
     /// As [`receive`], with others in one commit.
@@ -194,7 +205,7 @@ impl Intake {
         let (answer, answered) = oneshot::channel();
         let waiting = Waiting { node, message, received_at, answer };
         let stopped = || StoreError::Rule("Ebrel is stopping: send it again.".into());
-        *self.last.lock().unwrap_or_else(PoisonError::into_inner) = Some(Instant::now());
+        self.note();
         self.to_writer.send(waiting).await.map_err(|_| stopped())?;
         answered.await.unwrap_or_else(|_| Err(stopped()))
     }

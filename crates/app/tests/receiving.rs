@@ -87,17 +87,21 @@ async fn messages_that_wait_together_are_answered_each_for_itself_also_beside_on
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn an_intake_is_busy_while_messages_follow_each_other_and_rests_then() {
+async fn an_intake_is_busy_while_many_messages_follow_each_other_and_rests_then() {
     let (store, station, _dir) = common::station().await;
     let node = store.ensure_node(station, "node 01").await.unwrap();
     let intake = Intake::start(store);
+    let message = |n| Message { readings: vec![reading(n, 0)], refused: Vec::new() };
     assert!(!intake.is_busy(), "nothing came yet");
-    let message = || Message { readings: vec![reading(1, 0)], refused: Vec::new() };
-    intake.receive(node, message(), NOW).await.unwrap();
-    assert!(intake.is_busy());
+    for n in 0..19 {
+        intake.receive(node, message(n), NOW).await.unwrap();
+    }
+    assert!(!intake.is_busy(), "nineteen are a usual day");
     // Also one that is refused is work.
+    assert!(intake.receive(4711, message(19), NOW).await.is_err());
+    assert!(intake.is_busy());
     tokio::time::sleep(std::time::Duration::from_millis(2100)).await;
     assert!(!intake.is_busy(), "the stream has ended");
-    assert!(intake.receive(4711, message(), NOW).await.is_err());
-    assert!(intake.is_busy());
+    intake.receive(node, message(20), NOW).await.unwrap();
+    assert!(!intake.is_busy(), "one is no stream");
 }

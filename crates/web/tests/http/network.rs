@@ -59,3 +59,21 @@ async fn the_demo_shows_an_outage_that_was_made_up_for() {
     let heard = ebrel_app::network::heard(&store, 1, UnixSeconds(1_788_242_400)).await.unwrap();
     assert!(heard.values().all(|(_, h)| !h.is_silent()), "{heard:?}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn while_readings_stream_in_pages_show_some_seconds_ago_and_then_what_is() {
+    let rig = Rig::new().await;
+    let line = |t: i64| format!("{t},batt,battery_voltage,3.61,V\n");
+    rig.csv(&line(ago(3 * 86_400))).await;
+    let silent = "1 node; silent: node θ.";
+    assert!(rig.owner.page("/studies/1/network").await.contains(silent));
+    rig.owner.page("/studies/1").await;
+    // A single message changes what the page says at once; a stream of them does not wait for each other's pages.
+    for n in 0..40 {
+        rig.csv(&line(ago(600) + n)).await;
+    }
+    assert!(rig.owner.page("/studies/1/network").await.contains(silent), "as it was before the stream");
+    assert!(rig.owner.page("/studies/1").await.contains("Tub 1"));
+    tokio::time::sleep(std::time::Duration::from_millis(2200)).await;
+    assert!(!rig.owner.page("/studies/1/network").await.contains("silent"), "the stream has ended");
+}

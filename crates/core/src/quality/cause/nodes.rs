@@ -90,7 +90,7 @@ fn clocks(search: &Search<'_>) -> Vec<Cause> {
             cause.against = search.visited(cause.start, cause.end);
             causes.push(cause);
         }
-        for run in stretches(wrong, HOURS) {
+        for run in joined(search, stretches(wrong, HOURS)) {
             let (start, end) = extent(&run);
             let within = |f: &Found<'_>| search.node(f.channel) == node && f.flag.start >= start && f.flag.end <= end;
             let mut all = run.clone();
@@ -111,6 +111,19 @@ fn clocks(search: &Search<'_>) -> Vec<Cause> {
         }
     }
     causes
+}
+
+/// Stretches of wrong stamps, those of one drift together: where its stamps come near the grid again, one record late, none is seen.
+fn joined<'f>(search: &Search<'_>, runs: Vec<Vec<Found<'f>>>) -> Vec<Vec<Found<'f>>> {
+    let mut all: Vec<Vec<Found<'f>>> = Vec::new();
+    for run in runs {
+        let until = all.last().and_then(|last| drifted(search, last)).and_then(|checks| checks.last().map(|c| c.shown));
+        match all.last_mut() {
+            Some(last) if until.is_some_and(|until| extent(&run).0 <= until) => last.extend(run),
+            _ => all.push(run),
+        }
+    }
+    all
 }
 
 /// Checks that a clock which drifts evenly off the grid of its program gives by itself: right where its drift begins, and set right after
