@@ -37,10 +37,10 @@ enum Find {
         #[arg(long)]
         station: String,
         /// Down to here, cm; default: the deepest probe.
-        #[arg(long)]
+        #[arg(long, allow_negative_numbers = true)]
         bottom: Option<f64>,
         /// Depth of the sentinel, cm; default: as the plan has it.
-        #[arg(long)]
+        #[arg(long, allow_negative_numbers = true)]
         sentinel: Option<f64>,
     },
     /// Thermal diffusivity by month and pair of depths, by five methods.
@@ -61,7 +61,7 @@ enum Find {
         #[arg(long, default_value = "soil_temperature")]
         quantity: String,
         /// At which depth, cm; leave it out for the air.
-        #[arg(long)]
+        #[arg(long, allow_negative_numbers = true)]
         depth: Option<f64>,
     },
     /// Where a response breaks against water content or tension.
