@@ -242,7 +242,7 @@ fn channel<'a>(package: &Package, row: &'a ChannelRow, sorted: &'a Sorted, name:
         resolution: row.resolution,
         pore_space: row.depth_cm.and_then(|d| soil.at(d)).and_then(Horizon::pore_space),
         repeats: &sorted.repeats,
-        clock_checked: package.clock_checks.iter().any(|c| c.node == row.node),
+        clock_checked: package.clock_checks.iter().any(|c| c.node == row.node && !c.is_by_grid()),
         empty: &sorted.empty,
         references: &sorted.references,
         delivered: &sorted.delivered,
@@ -320,6 +320,7 @@ mod tests {
             uncertainty: Some(0.01),
             kind: "core".into(),
             note: String::new(),
+            by: String::new(),
         };
         package.references = vec![reference(0.2), reference(0.297)];
         let rows = &mut package.channels[0].1;

@@ -185,7 +185,7 @@ async fn of_station(
             own: OF_THE_NODE.map(values),
             battery: means.and_then(|m| battery(&m)),
             fade: fade.and_then(|(s, r)| fade_between(s, r, window)),
-            clock: record.clock_checks.iter().rfind(|c| c.0 == node.name).map(|c| c.1),
+            clock: record.clock_checks.iter().rfind(|c| c.node == node.name && !c.by_grid).map(|c| c.check),
             streams: own,
             station: station.clone(),
             node,

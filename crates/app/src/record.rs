@@ -1,14 +1,18 @@
 //! A station's record: every channel with its readings and what they mean.
 
+mod assumed;
 mod flagged;
 mod judging;
 pub mod made_up;
 
+pub use assumed::{Assumed, NodeCheck};
 pub use flagged::Flagged;
 
-use ebrel_core::field::{Clock, ClockCheck, ClockError, Deed, Disturbance, Log, Settling, settling};
+use assumed::clock_checks;
+
+use ebrel_core::field::{Clock, ClockCheck, ClockError, Disturbance, Settling, settling};
 use ebrel_core::planning::Seat;
-use ebrel_core::quality::{Delivery, Mend, Place, Repeat};
+use ebrel_core::quality::{Beside, Delivery, Place, Reference, Repeat};
 use ebrel_core::series::{Belief, Believed, CalibrationHistory, LeftOut, Series, View};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::temperature::{DatedCorrection, corrected};
@@ -17,6 +21,7 @@ use ebrel_store::batches::{Delivery as StoredDelivery, Source};
 use ebrel_store::events::StoredEvent;
 use ebrel_store::flags::StoredFlag;
 use ebrel_store::placements::{Placement, StoredChannel};
+use ebrel_store::references::NewReference;
 use ebrel_store::stations::Station;
 use ebrel_store::studies::Study;
 use ebrel_store::{Store, StoreError};
@@ -38,6 +43,8 @@ pub struct ChannelRecord {
     pub pore_space: Option<f64>,
     /// Readings that came again with another value.
     pub repeats: Vec<Repeat>,
+    /// What was measured by hand beside its probe, as what the channel shows.
+    pub references: Vec<Reference>,
     /// How its readings arrived.
     delivered: Vec<Delivery>,
     /// Readings at the times that the node's clock showed, where those are not the true ones.
@@ -111,6 +118,22 @@ impl ChannelRecord {
         }
     }
 
+    /// Of what was measured by hand at the station, what this channel is held against.
+    pub fn beside<'r>(&'r self, references: &'r [NewReference]) -> impl Iterator<Item = &'r NewReference> {
+        let quantity = self.quantity();
+        let own = move |r: &&NewReference| r.stream == self.channel.stream.id && r.quantity == quantity;
+        references.iter().filter(own).filter(|r| self.channel.placement.holds(r.reference.time))
+    }
+
+    /// What it shows beside something that was measured by hand at a time.
+    #[must_use]
+    pub fn shown_beside(&self, time: UnixSeconds) -> Option<Beside> {
+        let view = self.view();
+        let interval = self.channel.stream.interval_s.or_else(|| view.usual_interval()).unwrap_or(0);
+        let part = Beside::part(view, time, interval);
+        Beside::of(View { times: part.times, values: &self.values_in(part) })
+    }
+
     /// The readings that are believed, by the flags of its station and the verdicts on them.
     #[must_use]
     pub fn believed(&self, flags: &[StoredFlag], belief: &Belief) -> Believed<'_> {
@@ -134,24 +157,6 @@ impl ChannelRecord {
 /// Readings at their true times; shared as they are where the clock was right.
 fn timed(series: Arc<Series>, clock: Option<&Clock>) -> Arc<Series> {
     clock.map_or(Arc::clone(&series), |clock| Arc::new(series.by_clock(clock)))
-}
-
-/// Checks of clocks in the logs of a station, corrections applied, and those of mends that stand, in order of time.
-async fn clock_checks(store: &Store, station: i64) -> Result<Vec<(String, ClockCheck)>, StoreError> {
-    let log = Log::of(&store.clock_entries(station).await?);
-    let checks = log.stands.into_iter().filter_map(|e| match e.deed {
-        Deed::Clock { node, check } => Some((node, check)),
-        _ => None,
-    });
-    let mut checks: Vec<_> = checks.collect();
-    let mends = store.repairs(station).await?.into_iter().filter(|r| r.undone.is_none());
-    for mend in mends.map(|r| r.repair.mend) {
-        if let Mend::Clock { node, checks: by_grid } = mend {
-            checks.extend(by_grid.into_iter().map(|c| (node.clone(), c)));
-        }
-    }
-    checks.sort_by_key(|c| c.1.truth);
-    Ok(checks)
 }
 
 /// How the note of a placement begins from which on a probe lies in the soil another way, though nobody took it out.
@@ -200,7 +205,9 @@ pub struct StationRecord {
     /// What happened there.
     pub events: Vec<StoredEvent>,
     /// Checks of its nodes' clocks, in order of time.
-    pub clock_checks: Vec<(String, ClockCheck)>,
+    pub clock_checks: Vec<NodeCheck>,
+    /// What was measured by hand there and stands, in order of time.
+    pub references: Vec<NewReference>,
 }
 
 impl StationRecord {
@@ -209,10 +216,10 @@ impl StationRecord {
     /// # Errors
     /// [`StoreError`] if there is no such station or the database cannot be read.
     pub async fn load(store: &Store, station_id: i64) -> Result<Self, StoreError> {
-        Self::load_as(store, station_id, &store.placements(station_id).await?, &[]).await
+        Self::load_as(store, station_id, &store.placements(station_id).await?, &Assumed::default()).await
     }
 
-    /// As [`Self::load`], if the station's placements were these, and its clocks had been checked so besides.
+    /// As [`Self::load`], if the station's placements were these, and something more held that is not so.
     ///
     /// # Errors
     /// As there.
@@ -220,23 +227,25 @@ impl StationRecord {
         store: &Store,
         station_id: i64,
         placements: &[Placement],
-        checks: &[(String, ClockCheck)],
+        assumed: &Assumed,
     ) -> Result<Self, StoreError> {
-        let mut record = Self::outline_as(store, station_id, placements).await?;
-        record.clock_checks.extend_from_slice(checks);
-        record.clock_checks.sort_by_key(|c| c.1.truth);
+        let mut record = Self::outline_as(store, station_id, placements, assumed.retired).await?;
+        record.clock_checks.extend_from_slice(&assumed.checks);
+        record.clock_checks.sort_by_key(|c| c.check.truth);
         let clocks = record.clocks();
         let series = store.series_at(station_id).await?;
         let (repeats, delivered) = (store.repeats_at(station_id).await?, store.deliveries_at(station_id).await?);
+        let by_hand = store.references(station_id).await?;
+        record.references = by_hand.into_iter().filter(|r| r.undone.is_none()).map(|r| r.new).collect();
         for channel in &mut record.channels {
             let stream = channel.channel.stream.id;
             let as_stored = series.get(&stream).cloned().unwrap_or_default();
             let clock = clocks.get(&channel.channel.stream.node);
             channel.shown = clock.map(|_| Arc::clone(&as_stored));
             channel.series = timed(as_stored, clock);
-            let (from, to) = (channel.channel.placement.starts, channel.channel.placement.ends);
-            let meanwhile = |r: &&Repeat| r.time >= from && to.is_none_or(|to| r.time < to);
-            channel.repeats = repeats.get(&stream).into_iter().flatten().filter(meanwhile).copied().collect();
+            let repeated = repeats.get(&stream).into_iter().flatten();
+            channel.repeats = repeated.filter(|r| channel.channel.placement.holds(r.time)).copied().collect();
+            channel.references = channel.beside(&record.references).map(|r| r.reference).collect();
             let seen = |d: &StoredDelivery| Delivery { received_at: d.received_at, first: d.first, last: d.last };
             // A file that is imported later holds nothing back: only messages come late.
             let sent = delivered.get(&stream).into_iter().flatten().filter(|d| d.source == Source::Message);
@@ -266,19 +275,32 @@ impl StationRecord {
         Ok(neighbours)
     }
 
+    /// What a port of a node showed through the placement of a moment, a channel a quantity.
+    pub fn at_port<'r>(&'r self, node: &str, port: &str, at: UnixSeconds) -> impl Iterator<Item = &'r ChannelRecord> {
+        self.channels.iter().filter(move |c| {
+            let (stream, placement) = (&c.channel.stream, &c.channel.placement);
+            stream.node == node && stream.port == port && placement.holds(at)
+        })
+    }
+
     /// A station's record without its readings: which channels there are, and what they mean.
     ///
     /// # Errors
     /// [`StoreError`] if there is no such station or the database cannot be read.
     pub async fn outline(store: &Store, station_id: i64) -> Result<Self, StoreError> {
-        Self::outline_as(store, station_id, &store.placements(station_id).await?).await
+        Self::outline_as(store, station_id, &store.placements(station_id).await?, None).await
     }
 
-    async fn outline_as(store: &Store, station_id: i64, placements: &[Placement]) -> Result<Self, StoreError> {
+    async fn outline_as(
+        store: &Store,
+        station_id: i64,
+        placements: &[Placement],
+        retired: Option<i64>,
+    ) -> Result<Self, StoreError> {
         let station = store.station(station_id).await?;
         let study = store.study(station.study_id).await?;
         let soil = store.profile(station_id).await?;
-        let calibrations = store.calibrations_at(station_id).await?;
+        let calibrations = store.calibrations_at(station_id).await?.without(retired);
         let standing = store.corrections_at(station_id).await?;
         let mut channels = Vec::new();
         for channel in store.channels_through(station_id, placements).await? {
@@ -300,12 +322,13 @@ impl StationRecord {
                 series: Arc::default(),
                 shown: None,
                 repeats: Vec::new(),
+                references: Vec::new(),
                 delivered: Vec::new(),
             });
         }
         let events = store.events(station_id).await?;
         let clock_checks = clock_checks(store, station_id).await?;
-        Ok(Self { study, station, soil, channels, events, clock_checks })
+        Ok(Self { study, station, soil, channels, events, clock_checks, references: Vec::new() })
     }
 
     /// The clocks of the nodes that were ever checked, by name: what their checks make, or why they make none. Each clock is taken
@@ -315,9 +338,10 @@ impl StationRecord {
             let of_node = self.channels.iter().filter(|c| c.channel.stream.node == node);
             of_node.map(|c| c.channel.placement.starts).min()
         };
-        let nodes: BTreeSet<&str> = self.clock_checks.iter().map(|c| c.0.as_str()).collect();
+        let nodes: BTreeSet<&str> = self.clock_checks.iter().map(|c| c.node.as_str()).collect();
         let clock = |node: &str| {
-            let checks: Vec<ClockCheck> = self.clock_checks.iter().filter(|c| c.0 == node).map(|c| c.1).collect();
+            let checks: Vec<ClockCheck> =
+                self.clock_checks.iter().filter(|c| c.node == node).map(|c| c.check).collect();
             Some(Clock::new(started(node)?, &checks))
         };
         nodes.into_iter().filter_map(|node| Some((node, clock(node)?))).collect()
@@ -328,6 +352,12 @@ impl StationRecord {
         let checked = self.checked_clocks().into_iter();
         let good = checked.filter_map(|(node, clock)| Some((node.to_owned(), clock.ok()?)));
         good.filter(|(_, clock)| !clock.is_right()).collect()
+    }
+
+    /// Whether somebody held a node's clock against another.
+    #[must_use]
+    pub fn holds_clock(&self, node: &str) -> bool {
+        self.clock_checks.iter().any(|c| c.node == node && !c.by_grid)
     }
 
     /// The clock of a node by its checks; `None` if it was never checked.

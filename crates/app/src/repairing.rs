@@ -1,11 +1,11 @@
 //! Mends of causes: what they would change, shown before; made, kept, and taken back. No raw reading is touched.
 
 use super::difference::{Difference, difference};
-use super::record::{SET_ANEW, StationRecord};
+use super::record::{Assumed, NodeCheck, SET_ANEW, StationRecord};
 use super::reviewing;
-use ebrel_core::field::ClockCheck;
 use ebrel_core::quality::Mend;
-use ebrel_core::units::{DepthCm, SpanSeconds, UnixSeconds};
+use ebrel_core::units::{DepthCm, Quantity, SpanSeconds, UnixSeconds};
+use ebrel_store::calibrations::{Adopted, Retirement, Subject};
 use ebrel_store::flags::StoredCause;
 use ebrel_store::hands::{Hand, HandDeed};
 use ebrel_store::placements::{NewPlacement, Placement};
@@ -18,6 +18,8 @@ pub struct Proposal {
     pub cause: StoredCause,
     /// What it would change: placements as they are, and as they would be.
     pub changes: Vec<Change>,
+    /// The calibration that would be used no more.
+    pub retired: Option<Adopted>,
     /// The record as it is.
     pub before: StationRecord,
     /// The record as it would be.
@@ -66,8 +68,9 @@ pub async fn propose(store: &Store, station: i64, id: i64, depth: Option<DepthCm
     let before = StationRecord::load(store, station).await?;
     let placements = store.placements(station).await?;
     let changes = changes(&before, &placements, &mend)?;
-    let checks = checks(&mend);
-    let after = StationRecord::load_as(store, station, &applied(&placements, &changes), &checks).await?;
+    let retired = contradicted(store, &before, &mend).await?;
+    let assumed = Assumed { checks: NodeCheck::of_mend(&mend), retired: retired.as_ref().map(|c| c.id) };
+    let after = StationRecord::load_as(store, station, &applied(&placements, &changes), &assumed).await?;
     fits(&after, &mend)?;
     let neighbours = before.neighbours(store).await?;
     let settings = store.settings(before.study.id, station).await?;
@@ -75,16 +78,28 @@ pub async fn propose(store: &Store, station: i64, id: i64, depth: Option<DepthCm
     let tried = move || {
         let findings = after.check(&neighbours, &settings);
         let difference = difference(&before, &flags, &after, &findings, &decisions);
-        Proposal { cause, changes, before, after, difference }
+        Proposal { cause, changes, retired, before, after, difference }
     };
     tokio::task::spawn_blocking(tried).await.map_err(|e| StoreError::Rule(format!("The trial broke off: {e}")))
 }
 
-/// Checks of clocks that a mend notes, with their node.
-fn checks(mend: &Mend) -> Vec<(String, ClockCheck)> {
-    match mend {
-        Mend::Clock { node, checks } => checks.iter().map(|c| (node.clone(), *c)).collect(),
-        Mend::Exchange { .. } | Mend::Depth { .. } | Mend::Anew { .. } => Vec::new(),
+/// The calibration that a mend takes out of use.
+async fn contradicted(store: &Store, record: &StationRecord, mend: &Mend) -> Result<Option<Adopted>, StoreError> {
+    let Mend::Retire { node, port, at } = mend else { return Ok(None) };
+    let in_force = store.calibrations_at(record.station.id).await?;
+    let here = record.at_port(node, port, *at).find(|c| c.channel.stream.quantity == Quantity::RawOutput);
+    let holding = here.and_then(|c| {
+        let probe = &c.channel.placement.probe;
+        in_force.holding(probe.id, &probe.model, c.horizon.as_ref(), *at)
+    });
+    match holding {
+        None => {
+            Err(StoreError::Rule(format!("No calibration of the probe at port {port} of {node} holds at that time.")))
+        }
+        Some(adopted) if matches!(adopted.subject, Subject::Model(_)) => Err(StoreError::Rule(format!(
+            "The calibration of the probe at port {port} is that of its whole model: calibrate this probe itself, or retire the model's calibration on its page."
+        ))),
+        Some(adopted) => Ok(Some(adopted.clone())),
     }
 }
 
@@ -113,13 +128,11 @@ fn applied(placements: &[Placement], changes: &[Change]) -> Vec<Placement> {
 fn changes(record: &StationRecord, placements: &[Placement], mend: &Mend) -> Result<Vec<Change>, StoreError> {
     let here = |node: &str, port: &str, at: UnixSeconds| {
         let node_id = record.channels.iter().find(|c| c.channel.stream.node == node).map(|c| c.channel.stream.node_id);
-        let found = placements.iter().find(|p| {
-            Some(p.node_id) == node_id && p.port == port && p.starts <= at && p.ends.is_none_or(|ends| ends > at)
-        });
+        let found = placements.iter().find(|p| Some(p.node_id) == node_id && p.port == port && p.holds(at));
         found.ok_or_else(|| StoreError::Rule(format!("No probe is noted at port {port} of {node} at that time.")))
     };
     match mend {
-        Mend::Clock { .. } => Ok(Vec::new()),
+        Mend::Clock { .. } | Mend::Retire { .. } => Ok(Vec::new()),
         Mend::Depth { node, port, at, depth_cm } => {
             let was = here(node, port, *at)?;
             DepthCm::new(*depth_cm).map_err(|e| StoreError::Rule(e.to_string()))?;
@@ -195,14 +208,17 @@ pub async fn mend(
     // The write lock is held first: what is read now nobody changes, and a cause stands until the tests have run anew.
     let mut unit = store.unit().await?;
     let (cause, mend) = cause(store, station, id, depth).await?;
-    if store.repairs(station).await?.iter().any(|r| r.undone.is_none() && r.repair.mend == mend) {
+    if store.standing_mends(station).await?.contains(&mend) {
         return Err(StoreError::Rule("This has been mended meanwhile: look under What was decided.".into()));
     }
     let mut record = StationRecord::outline(store, station).await?;
     let placements = store.placements(station).await?;
     let changes = changes(&record, &placements, &mend)?;
-    record.clock_checks.extend(checks(&mend));
+    record.clock_checks.extend(NodeCheck::of_mend(&mend));
     fits(&record, &mend)?;
+    if let Some(adopted) = contradicted(store, &record, &mend).await? {
+        unit.retire(adopted.id, &retirement(by, at, why)).await?;
+    }
     let mut changed = Vec::new();
     // What ends or begins makes room first; what is new comes then.
     for change in changes.iter().filter(|c| c.was.is_some()).chain(changes.iter().filter(|c| c.was.is_none())) {
@@ -234,6 +250,22 @@ pub async fn mend(
     Ok(kept)
 }
 
+/// How a calibration is retired by a mend.
+fn retirement(by: &str, at: UnixSeconds, why: &str) -> Retirement {
+    Retirement { at, by: by.to_owned(), why: format!("contradicted by what was measured by hand: {why}") }
+}
+
+/// The calibration that a mend took out of use, and how; [`StoreError::Stale`] if it is in use, or was retired otherwise.
+async fn retired(store: &Store, repair: &NewRepair) -> Result<Option<(i64, Retirement)>, StoreError> {
+    let Mend::Retire { node, port, at } = &repair.mend else { return Ok(None) };
+    let so = retirement(&repair.by, repair.at, &repair.why);
+    let record = StationRecord::outline(store, repair.station).await?;
+    let here = record.at_port(node, port, *at).next().ok_or(StoreError::Stale)?;
+    let all = store.calibrations(&Subject::Probe(here.channel.placement.probe.id)).await?;
+    let found = all.into_iter().find(|c| c.retired.as_ref() == Some(&so));
+    found.map(|c| Some((c.id, so))).ok_or(StoreError::Stale)
+}
+
 /// Takes a mend back and runs the tests anew.
 ///
 /// # Errors
@@ -243,6 +275,9 @@ pub async fn undo(store: &Store, station: i64, id: i64, by: &str, at: UnixSecond
     let repair = repair.ok_or_else(|| StoreError::Rule("There is no such mend at this station.".into()))?;
     let mut unit = store.unit().await?;
     unit.note_repair_undone(id, by, at).await?;
+    if let Some((calibration, so)) = retired(store, &repair.repair).await? {
+        unit.take_up_again(calibration, &so).await?;
+    }
     for change in repair.repair.changed.iter().filter(|c| c.was.is_none()) {
         unit.withdraw_placement(change.id, &change.new).await?;
     }

@@ -107,6 +107,7 @@ mod tests {
         }
         assert_eq!(cache.get(&asked(960), "7 1"), None, "the oldest went");
     }
+
     #[test]
     fn while_readings_stream_in_one_of_all_who_ask_makes_it_anew() {
         let cache: Stamped<u8, str> = Stamped::default();

@@ -80,6 +80,8 @@ pub struct Strip {
     pub streams: Vec<i64>,
     /// One line a probe.
     pub lines: Vec<Line>,
+    /// What was measured by hand in the window: second, value, and its half width of 95 % if that is known.
+    pub by_hand: Vec<(i64, f64, Option<f64>)>,
     /// Mean temperature of the soil beside it per column, tenths of °C.
     pub beside: Vec<Option<i32>>,
     /// What must be known of it.
@@ -145,7 +147,7 @@ pub fn window(record: &StationRecord, flags: &[StoredFlag], window: &Window, sho
         };
         if let Some(columns) = columns.as_ref().filter(|_| wanted) {
             let beside = beside(channel, record, &thinned);
-            add(&mut strips, record.station.id, channel, columns, beside);
+            add(&mut strips, record.station.id, channel, columns, (window, beside));
         }
     }
     if show == Show::Both {
@@ -263,7 +265,13 @@ impl Scale {
 }
 
 /// Adds a channel to the strip of its depth; a new strip if there is none.
-fn add(strips: &mut Vec<Strip>, station: i64, channel: &ChannelRecord, thinned: &Thinned, beside: Vec<Option<i32>>) {
+fn add(
+    strips: &mut Vec<Strip>,
+    station: i64,
+    channel: &ChannelRecord,
+    thinned: &Thinned,
+    (window, beside): (&Window, Vec<Option<i32>>),
+) {
     let quantity = channel.quantity();
     let depth = channel.channel.placement.depth_cm.filter(|_| quantity.is_in_soil());
     let temperature = quantity.is_temperature();
@@ -293,6 +301,7 @@ fn add(strips: &mut Vec<Strip>, station: i64, channel: &ChannelRecord, thinned: 
             pores: channel.pore_space.filter(|_| quantity == Quantity::WaterContent),
             streams: Vec::new(),
             lines: Vec::new(),
+            by_hand: Vec::new(),
             beside,
             note: note.to_owned(),
         });
@@ -300,6 +309,9 @@ fn add(strips: &mut Vec<Strip>, station: i64, channel: &ChannelRecord, thinned: 
     });
     let strip = &mut strips[at];
     strip.streams.push(channel.channel.stream.id);
+    let within = channel.references.iter().filter(|r| window.from() <= r.time && r.time < window.to());
+    // A half width of 95 % is two standard uncertainties.
+    strip.by_hand.extend(within.map(|r| (r.time.0, r.value, r.uncertainty.map(|u| 2.0 * u))));
     let label = if depth.is_none() && temperature {
         if quantity == Quantity::BareAirTemperature { "bare" } else { "shielded" }.to_owned()
     } else {

@@ -8,7 +8,7 @@ use ebrel_app::record::StationRecord;
 use ebrel_app::repairing::{mend, propose, undo};
 use ebrel_app::reviewing;
 use ebrel_core::quality::{CauseKind, Mend, Test};
-use ebrel_core::units::{DepthCm, Principle, UnixSeconds};
+use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
 use ebrel_simulator::years::{Climate, Ground, Kind, Severity, YearPlan, year};
 use ebrel_store::batches::{Origin, Source};
 use ebrel_store::placements::NewPlacement;
@@ -235,4 +235,70 @@ async fn a_clock_that_drifts_is_held_against_its_grid_and_let_go_again() {
     undo(&store, station, id, "T. Quill", NOW).await.unwrap();
     assert_eq!(off_the_grid(&store, station).await, off);
     assert_eq!(flags(&store, station, &[Test::Clock]).await, found, "as it was");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_drifts_of_one_clock_are_two_mends_and_each_is_made_once() {
+    let (store, station, _dir) = common::station().await;
+    let node = store.ensure_node(station, "node θ").await.unwrap();
+    // Fast from day 30 to 70 and slow from day 100 to 150.
+    let shown = |t: i64| {
+        let day = |d: i64| d * 86_400;
+        let since = |from: i64, to: i64| (day(from)..day(to)).contains(&t).then(|| (t - day(from)) as f64 / 86_400.0);
+        t + (since(30, 70).unwrap_or(0.0) * 6.0 - since(100, 150).unwrap_or(0.0) * 5.0).round() as i64
+    };
+    let mut readings = Vec::new();
+    for port in ["a", "b", "c"] {
+        let stream = store.ensure_stream(node, port, Quantity::SoilTemperature, "degC", Some(900)).await.unwrap();
+        let probe = Probe {
+            id: 0,
+            serial: format!("T-{port}"),
+            model: "made up".into(),
+            principle: Principle::Thermometer,
+            instrument_min: None,
+            instrument_max: None,
+            resolution: None,
+        };
+        let placed = NewPlacement {
+            node_id: node,
+            port: port.into(),
+            probe_id: store.ensure_probe(&probe).await.unwrap(),
+            depth_cm: DepthCm::new(10.0).ok(),
+            orientation: String::new(),
+            starts: UnixSeconds(0),
+            ends: None,
+            note: String::new(),
+        };
+        store.place(&placed).await.unwrap();
+        let wave =
+            |t: i64| ((12.0 + 4.0 * (t as f64 / 86_400.0 * std::f64::consts::TAU).sin()) * 100.0).round() / 100.0;
+        readings.extend((1..200 * 96i64).map(|i| Reading { stream, t: shown(i * 900), raw: wave(i * 900) }));
+    }
+    store.add_readings(&Origin::of(Source::Hand, NOW), readings).await.unwrap();
+    reviewing::run(&store, station).await.unwrap();
+    let drifts = async || {
+        let causes = store.causes(station).await.unwrap();
+        causes.into_iter().filter(|c| c.kind == CauseKind::ClockWrong && c.mend.is_some()).collect::<Vec<_>>()
+    };
+    let both = drifts().await;
+    assert_eq!(both.len(), 2, "{both:?}");
+
+    let one = || mend(&store, station, both[0].id, (None, "its log"), ("N. Arvel", NOW));
+    let (a, b) = tokio::join!(one(), one());
+    assert_eq!([a.is_ok(), b.is_ok()].iter().filter(|ok| **ok).count(), 1, "from two tabs once: {a:?} {b:?}");
+    let left = drifts().await;
+    assert_eq!(left.len(), 1, "the other waits still: {left:?}");
+    assert_eq!(left[0].mend, both[1].mend, "and is the same");
+    mend(&store, station, left[0].id, (None, "its log"), ("N. Arvel", NOW)).await.unwrap();
+    assert!(drifts().await.is_empty());
+    assert!(off_the_grid(&store, station).await.iter().all(|n| *n <= 2), "{:?}", off_the_grid(&store, station).await);
+
+    // Taken back in the order in which they were made.
+    let first = store.repairs(station).await.unwrap().pop().unwrap();
+    undo(&store, station, first.id, "T. Quill", NOW).await.unwrap();
+    assert_eq!(drifts().await.len(), 1, "the first waits again, the second stands");
+    let record = StationRecord::load(&store, station).await.unwrap();
+    assert!(!record.holds_clock("node θ"), "nobody held it against a clock");
+    assert_eq!(record.clock_checks.len(), 2);
+    assert!(record.clock_checks.iter().all(|c| c.by_grid));
 }

@@ -5,7 +5,7 @@
 mod plot;
 
 use ebrel_core::field::{Clock, ClockCheck};
-use ebrel_core::quality::{Cause, CauseKind, Channel, Mend, Settings, StationContext, check_station};
+use ebrel_core::quality::{Cause, CauseKind, Channel, Mend, Settings, StationContext, Test, check_station};
 use ebrel_core::series::Series;
 use ebrel_core::units::{Quantity, UnixSeconds};
 use plot::{DAY, DAYS, STEP, channel, heat, moisture, rain};
@@ -79,6 +79,20 @@ fn a_drift_of_more_than_an_interval_is_followed_past_the_grid() {
     let checks = checks(&found);
     assert!((checks[1].ahead().0 - 1140).abs() <= 3, "{checks:?}");
     assert!(off(&shown, &checks) <= 2);
+}
+
+#[test]
+fn a_clock_that_stands_off_its_grid_is_told_and_moved_by_nobody() {
+    // From day 40 to 80 it is five minutes late, evenly.
+    let late = |t: i64| if (40 * SECONDS..80 * SECONDS).contains(&t) { t + 300 } else { t };
+    let warm = heat(5.0);
+    let of = Series { times: warm.times.iter().map(|t| late(*t)).collect(), values: warm.values.clone() };
+    let channels = ["a", "b", "c"].map(|name| channel(&of, Quantity::SoilTemperature, name, 5.0));
+    let found = check_station(&StationContext::alone(&channels, &[]), &Settings::default());
+    let clock: Vec<_> = found.flags[0].iter().filter(|f| f.test == Test::Clock).collect();
+    assert_eq!(clock.len(), 1);
+    assert!(clock[0].reason.contains("stand 5 min after their grid for 40 days"), "{}", clock[0].reason);
+    assert!(found.causes.iter().all(|c| c.mend.is_none()), "nobody knows when it left: {:?}", found.causes);
 }
 
 #[test]

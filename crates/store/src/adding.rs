@@ -1,12 +1,14 @@
 //! Readings into their tables: what is known is told from what is new, and what is new is written in as few statements as it takes.
 
 use crate::batches::{Origin, Source};
-use crate::blocks::{Before, Renewal, month_of, read_months, renew_blocks};
+use crate::packing::write;
 use crate::readings::{Added, Reading};
+use crate::sorting::{Sorted, sort_out_all};
 use crate::{StoreError, Unit};
-use ebrel_core::series::Series;
+use ebrel_core::units::UnixSeconds;
+use futures_util::future::join;
 use sqlx::SqliteConnection;
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashSet};
 
 /// Rows per INSERT: one SQL text serves all full ones.
 pub(crate) const ROWS: usize = 500;
@@ -20,176 +22,70 @@ impl Unit {
     pub async fn add_readings(&mut self, origin: &Origin, mut readings: Vec<Reading>) -> Result<Added, StoreError> {
         readings.sort_by_key(|r| (r.stream, r.t));
         readings.iter_mut().for_each(Reading::as_kept);
-        let streams: Vec<i64> = readings.chunk_by(|a, b| a.stream == b.stream).map(|s| s[0].stream).collect();
-        let ends = last_times(self.connection(), &streams).await?;
-        let mut begun = None;
-        let mut added = Added::default();
-        let mut fresh = Vec::with_capacity(readings.len());
-        let (mut brought, mut written, mut unwritten) = (Vec::new(), 0, Vec::new());
-        for of_stream in readings.chunk_by(|a, b| a.stream == b.stream) {
-            let (start, stream) = (fresh.len(), of_stream[0].stream);
-            let end = ends.get(&stream).copied();
-            let sorted = if end.is_none_or(|end| of_stream[0].t > end) && of_stream.windows(2).all(|w| w[0].t < w[1].t)
-            {
-                fresh.extend_from_slice(of_stream);
-                SortedOut { repeats: Vec::new(), before: if end.is_some() { Before::Apart } else { Before::Nothing } }
-            } else {
-                sort_out(self.connection(), of_stream, &mut fresh, &mut added).await?
-            };
-            added.repeated += sorted.repeats.len();
-            let repeats = unknown(self.connection(), sorted.repeats).await?;
-            if repeats.is_empty() && fresh.len() == start {
-                continue;
-            }
-            // What brings nothing is no delivery: a message that is sent for ever leaves no trace.
-            self.touched.insert(stream);
-            let batch = match begun {
-                Some(batch) => batch,
-                None => *begun.insert(self.begin_batch(origin).await?),
-            };
-            let tx = self.connection();
-            keep_beside(tx, |_| batch, &repeats).await?;
-            if let [first, .., last] | [first @ last] = &fresh[start..] {
-                brought.push((first.stream, first.t, last.t, (fresh.len() - start) as i64));
-            }
-            unwritten.push((start, fresh.len(), sorted.before));
-            if fresh.len() - written >= AT_ONCE {
-                write(tx, batch, &fresh, std::mem::take(&mut unwritten)).await?;
-                written = fresh.len();
-            }
+        let sorted = sort_out_all(self.connection(), &readings).await?;
+        // What brings nothing is no delivery: a message that is sent for ever leaves no trace.
+        if !sorted.is_empty() {
+            let batch = self.begin_batch(origin).await?;
+            let brought = self.write_sorted(&sorted, |_| batch).await?;
+            let brought =
+                brought.into_iter().map(|brought| FromOne { batch, received_at: origin.received_at, brought });
+            note_brought(self.connection(), origin.source, &brought.collect::<Vec<_>>()).await?;
         }
-        added.new = fresh.len();
-        added.new_records = distinct_times(&fresh);
-        added.known_records = distinct_times(&readings) - added.new_records;
-        if let Some(batch) = begun {
-            write(self.connection(), batch, &fresh, unwritten).await?;
-            note_brought(self.connection(), batch, origin, &brought).await?;
+        Ok(sorted.added(&readings))
+    }
+
+    /// Writes what was sorted out, each reading as brought by its delivery. Returns what was brought of each stream.
+    pub(crate) async fn write_sorted(
+        &mut self,
+        sorted: &Sorted,
+        batch_of: impl Fn(&Reading) -> i64,
+    ) -> Result<Vec<Brought>, StoreError> {
+        self.touched.extend(sorted.streams.iter().map(|s| sorted.fresh[s.0].stream));
+        self.touched.extend(sorted.repeats.iter().map(|r| r.stream));
+        keep_beside(self.connection(), &batch_of, &sorted.repeats).await?;
+        let mut rest = &sorted.streams[..];
+        while let Some(first) = rest.first() {
+            let (now, later) = rest.split_at(rest.partition_point(|s| s.0 - first.0 < AT_ONCE));
+            write(self.connection(), &batch_of, &sorted.fresh, now).await?;
+            rest = later;
         }
-        Ok(added)
+        let brought = sorted.streams.iter().map(|(start, end, _)| {
+            let of_stream = &sorted.fresh[*start..*end];
+            (of_stream[0].stream, of_stream[0].t, of_stream[of_stream.len() - 1].t, of_stream.len() as i64)
+        });
+        Ok(brought.collect())
     }
 }
 
-/// Readings that wait to be written together: the streams of a message are one statement.
+/// Readings of streams that begin within so many are written together: the streams of a message are one statement.
 const AT_ONCE: usize = 4096;
-
-/// Writes the readings of streams, which lie one after another, and puts their blocks right.
-async fn write(
-    connection: &mut SqliteConnection,
-    batch: i64,
-    fresh: &[Reading],
-    streams: Vec<(usize, usize, Before)>,
-) -> Result<(), StoreError> {
-    let Some((from, to)) = streams.first().zip(streams.last()).map(|(a, b)| (a.0, b.1)) else { return Ok(()) };
-    insert(connection, |_| batch, &fresh[from..to]).await?;
-    let mut renewal = Renewal::default();
-    for (start, end, before) in streams {
-        renew_blocks(connection, &fresh[start..end], &before, &mut renewal).await?;
-    }
-    renewal.finish(connection).await
-}
-
-/// The last time of each stream that has readings.
-async fn last_times(connection: &mut SqliteConnection, streams: &[i64]) -> Result<HashMap<i64, i64>, StoreError> {
-    let streams = serde_json::to_string(streams)?;
-    let rows = sqlx::query!(
-        r#"SELECT value + 0 AS "stream!: i64", (SELECT t FROM reading WHERE stream_id = value ORDER BY t DESC LIMIT 1) AS "last: i64" FROM json_each(?)"#,
-        streams
-    );
-    Ok(rows.fetch_all(connection).await?.into_iter().filter_map(|r| Some((r.stream, r.last?))).collect())
-}
-
-/// How many times readings have that lie in order of stream and time. Streams of one file mostly share all of theirs.
-fn distinct_times(readings: &[Reading]) -> usize {
-    let mut streams = readings.chunk_by(|a, b| a.stream == b.stream);
-    let first = streams.next().unwrap_or_default();
-    let mut times: Vec<i64> = first.iter().map(|r| r.t).collect();
-    for stream in streams.filter(|s| !s.iter().map(|r| r.t).eq(first.iter().map(|r| r.t))) {
-        times.extend(stream.iter().map(|r| r.t));
-    }
-    times.sort_unstable();
-    times.dedup();
-    times.len()
-}
-
-/// What is left to do after sorting out.
-pub(crate) struct SortedOut {
-    pub(crate) repeats: Vec<Reading>,
-    pub(crate) before: Before,
-}
-
-/// Appends to `fresh` what is not known of one stream, counts what is, and returns what differs from the known.
-pub(crate) async fn sort_out(
-    connection: &mut SqliteConnection,
-    readings: &[Reading],
-    fresh: &mut Vec<Reading>,
-    added: &mut Added,
-) -> Result<SortedOut, StoreError> {
-    let nothing = SortedOut { repeats: Vec::new(), before: Before::Nothing };
-    let Some((first, last)) = readings.first().zip(readings.last()) else { return Ok(nothing) };
-    let row = sqlx::query!(
-        r#"SELECT EXISTS (SELECT 1 FROM reading WHERE stream_id = ?1) AS "any!: bool",
-                  EXISTS (SELECT 1 FROM reading WHERE stream_id = ?1 AND t >= ?2 AND t <= ?3) AS "here!: bool""#,
-        first.stream,
-        first.t,
-        last.t
-    )
-    .fetch_one(&mut *connection)
-    .await?;
-    let months = (month_of(first.t), month_of(last.t));
-    let before = match (row.any, row.here) {
-        (false, _) => Before::Nothing,
-        (true, false) => Before::Apart,
-        (true, true) => Before::Months(read_months(connection, first.stream, Some(months)).await?.0),
-    };
-    let none = Series::default();
-    let known = if let Before::Months(known) = &before { known } else { &none };
-    let mut at = 0;
-    let mut repeats = Vec::new();
-    let start = fresh.len();
-    for reading in readings {
-        while at < known.len() && known.times[at] < reading.t {
-            at += 1;
-        }
-        let stands = match fresh[start..].last() {
-            Some(before) if before.t == reading.t => Some(before.raw),
-            _ => (at < known.len() && known.times[at] == reading.t).then(|| known.values[at]),
-        };
-        match stands {
-            None => fresh.push(*reading),
-            Some(raw) if raw == reading.raw => added.known += 1,
-            Some(_) => repeats.push(*reading),
-        }
-    }
-    Ok(SortedOut { repeats, before })
-}
 
 /// `head` and then `group` once for each of so many rows.
 pub(crate) fn rows_of(head: &str, group: &str, rows: usize) -> String {
     format!("{head} {}", vec![group; rows].join(","))
 }
 
-/// Writes readings that are not known, each as brought by its delivery.
+/// Writes readings that are not known, each as brought by its delivery. While one statement runs, the next one is bound.
 pub(crate) async fn insert(
     connection: &mut SqliteConnection,
     batch_of: impl Fn(&Reading) -> i64,
     readings: &[Reading],
 ) -> Result<(), StoreError> {
     const HEAD: &str = "INSERT INTO reading (stream_id, t, raw, batch) VALUES";
-    let full = rows_of(HEAD, "(?,?,?,?)", ROWS);
-    for rows in readings.chunks(ROWS) {
-        let short;
-        let sql = if rows.len() == ROWS {
-            &full
-        } else {
-            short = rows_of(HEAD, "(?,?,?,?)", rows.len());
-            &short
-        };
+    let text = |rows: usize| rows_of(HEAD, "(?,?,?,?)", rows);
+    let (full, rest) = (text(ROWS.min(readings.len())), text(readings.len() % ROWS));
+    let mut statements = readings.chunks(ROWS).map(|rows| {
         // The text is made of placeholders alone; every value is bound.
-        let mut query = sqlx::query(sqlx::AssertSqlSafe(sql.as_str()));
-        for r in rows {
-            query = query.bind(r.stream).bind(r.t).bind(r.raw).bind(batch_of(r));
-        }
-        query.execute(&mut *connection).await?;
+        let sql = if rows.len() == ROWS || readings.len() < ROWS { &full } else { &rest };
+        rows.iter().fold(sqlx::query(sqlx::AssertSqlSafe(sql.as_str())), |query, r| {
+            query.bind(r.stream).bind(r.t).bind(r.raw).bind(batch_of(r))
+        })
+    });
+    let mut at_hand = statements.next();
+    while let Some(statement) = at_hand {
+        let (done, next) = join(statement.execute(&mut *connection), async { statements.next() }).await;
+        done?;
+        at_hand = next;
     }
     Ok(())
 }
@@ -197,38 +93,47 @@ pub(crate) async fn insert(
 /// What a delivery brought of a stream: its number, first and last time, how many readings.
 pub(crate) type Brought = (i64, i64, i64, i64);
 
-/// Keeps what a delivery brought of each stream. What messages bring in time is kept by the day: a year of quarters of an hour is 365
+/// What a delivery brought of a stream, with the delivery's number and when it was received.
+pub(crate) struct FromOne {
+    pub(crate) batch: i64,
+    pub(crate) received_at: UnixSeconds,
+    pub(crate) brought: Brought,
+}
+
+/// Whether a reading of this time is one of those that messages bring in time, a day late at most.
+pub(crate) fn is_in_time(source: Source, received_at: UnixSeconds, t: i64) -> bool {
+    source == Source::Message && (0..DAY).contains(&(received_at.0 - t))
+}
+
+/// Keeps what deliveries brought of each stream. What messages bring in time is kept by the day: a year of quarters of an hour is 365
 /// rows a stream, not 35,000. Each reading still knows its own delivery.
-async fn note_brought(
+pub(crate) async fn note_brought(
     connection: &mut SqliteConnection,
-    batch: i64,
-    origin: &Origin,
-    all: &[Brought],
+    source: Source,
+    all: &[FromOne],
 ) -> Result<(), StoreError> {
-    let in_time = |first: i64| origin.source == Source::Message && (0..DAY).contains(&(origin.received_at.0 - first));
-    let today = origin.received_at.0.div_euclid(DAY) * DAY;
-    let (joining, own): (Vec<Brought>, Vec<Brought>) = all.iter().partition(|b| in_time(b.1));
+    let (joining, own): (Vec<&FromOne>, Vec<&FromOne>) =
+        all.iter().partition(|b| is_in_time(source, b.received_at, b.brought.1));
     if !joining.is_empty() {
-        let rows = serde_json::to_string(&joining)?;
+        let rows: Vec<_> = joining.iter().map(|b| (b.brought, b.batch, b.received_at.0)).collect();
+        let rows = serde_json::to_string(&rows)?;
         // Each row goes to the delivery of its day, if its stream has one, else it begins one.
         sqlx::query!(
             "INSERT INTO batch_stream (stream_id, batch_id, first, last, readings)
-             SELECT j.value ->> 0, coalesce((SELECT b.id FROM batch_stream o JOIN batch b ON b.id = o.batch_id
-                     WHERE o.stream_id = j.value ->> 0 AND b.source = 'message' AND b.received_at BETWEEN ?2 AND ?3
-                     AND b.received_at - o.first < 86400 ORDER BY o.batch_id DESC LIMIT 1), ?4),
-                 j.value ->> 1, j.value ->> 2, j.value ->> 3
+             SELECT j.value ->> '$[0][0]', coalesce((SELECT b.id FROM batch_stream o JOIN batch b ON b.id = o.batch_id
+                     WHERE o.stream_id = j.value ->> '$[0][0]' AND b.source = 'message'
+                     AND b.received_at BETWEEN (j.value ->> '$[2]') / 86400 * 86400 AND j.value ->> '$[2]'
+                     AND b.received_at - o.first < 86400 ORDER BY o.batch_id DESC LIMIT 1), j.value ->> '$[1]'),
+                 j.value ->> '$[0][1]', j.value ->> '$[0][2]', j.value ->> '$[0][3]'
              FROM json_each(?1) j WHERE true
              ON CONFLICT DO UPDATE SET first = min(first, excluded.first), last = max(last, excluded.last),
                  readings = readings + excluded.readings",
-            rows,
-            today,
-            origin.received_at.0,
-            batch
+            rows
         )
         .execute(&mut *connection)
         .await?;
     }
-    let own: Vec<(i64, Brought)> = own.into_iter().map(|brought| (batch, brought)).collect();
+    let own: Vec<(i64, Brought)> = own.into_iter().map(|b| (b.batch, b.brought)).collect();
     note_each(connection, &own).await
 }
 

@@ -161,22 +161,9 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn retire(&self, calibration: i64, retirement: &Retirement) -> Result<(), StoreError> {
-        let subject = self.calibration(calibration).await?.subject;
-        let mut tx = self.write().await?;
-        sqlx::query!(
-            "UPDATE calibration SET retired_at = ?, retired_by = ?, retired_why = ? WHERE id = ? AND retired_at IS NULL",
-            retirement.at.0,
-            retirement.by,
-            retirement.why,
-            calibration
-        )
-        .execute(&mut *tx)
-        .await?;
-        match &subject {
-            Subject::Probe(id) => meaning_changed(&mut tx, Some(*id), "").await?,
-            Subject::Model(model) => meaning_changed(&mut tx, None, model).await?,
-        }
-        Ok(tx.commit().await?)
+        let mut unit = self.unit().await?;
+        unit.retire(calibration, retirement).await?;
+        unit.commit().await
     }
 
     /// One calibration.
@@ -242,6 +229,48 @@ impl Store {
 }
 
 impl Unit {
+    /// As [`Store::retire`]. Whether it was in use until now.
+    ///
+    /// # Errors
+    /// As there.
+    pub async fn retire(&mut self, calibration: i64, retirement: &Retirement) -> Result<bool, StoreError> {
+        let done = sqlx::query!(
+            "UPDATE calibration SET retired_at = ?, retired_by = ?, retired_why = ? WHERE id = ? AND retired_at IS NULL",
+            retirement.at.0,
+            retirement.by,
+            retirement.why,
+            calibration
+        );
+        let retired = done.execute(self.connection()).await?.rows_affected() > 0;
+        self.calibration_changed(calibration).await?;
+        Ok(retired)
+    }
+
+    /// Takes a calibration into use again that was retired so.
+    ///
+    /// # Errors
+    /// [`StoreError::Stale`] if it is in use, or was retired otherwise since.
+    pub async fn take_up_again(&mut self, calibration: i64, retirement: &Retirement) -> Result<(), StoreError> {
+        let done = sqlx::query!(
+            "UPDATE calibration SET retired_at = NULL, retired_by = NULL, retired_why = NULL
+             WHERE id = ? AND retired_at = ? AND retired_by = ? AND retired_why = ?",
+            calibration,
+            retirement.at.0,
+            retirement.by,
+            retirement.why
+        );
+        if done.execute(self.connection()).await?.rows_affected() == 0 {
+            return Err(StoreError::Stale);
+        }
+        self.calibration_changed(calibration).await
+    }
+
+    async fn calibration_changed(&mut self, calibration: i64) -> Result<(), StoreError> {
+        let of = sqlx::query!("SELECT probe_id, model FROM calibration WHERE id = ?", calibration);
+        let of = of.fetch_optional(self.connection()).await?.ok_or(StoreError::NotFound("calibration"))?;
+        meaning_changed(self.connection(), of.probe_id, &of.model).await
+    }
+
     /// As [`Store::adopt`], as version `wanted` where that is not taken.
     ///
     /// # Errors

@@ -70,14 +70,24 @@ impl Store {
         // Where the disk is full SQLite ends the transaction itself, and SQLx believes it open for ever: such a connection is closed.
         let pool = SqlitePoolOptions::new().max_connections(6).after_release(|connection, _| {
             Box::pin(async move {
-                connection.ping().await?;
+                // A transaction that was dropped is ended by now, or when the connection has come to it.
+                if connection.is_in_transaction() {
+                    connection.ping().await?;
+                }
                 Ok(!connection.is_in_transaction())
             })
         });
         let pool = pool.connect_with(options).await?;
         copy_before_migrating(&pool, path).await?;
         MIGRATIONS.run(&pool).await?;
-        Ok(Self { pool, cache: Arc::new(SeriesCache::default()) })
+        let store = Self { pool, cache: Arc::new(SeriesCache::default()) };
+        // A server that was killed leaves messages there. They wait on if the disk is full now.
+        match store.empty_inbox().await {
+            Ok(0) => {}
+            Ok(messages) => tracing::info!(messages, "messages that an earlier start had taken were sorted in"),
+            Err(error) => tracing::warn!(%error, "messages that an earlier start had taken wait on in the inbox"),
+        }
+        Ok(store)
     }
 
     /// Closes all connections and folds the journal into the file.

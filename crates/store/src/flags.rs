@@ -300,6 +300,7 @@ impl Unit {
     /// # Errors
     /// [`StoreError`] if the database refuses.
     pub async fn take_flags(&mut self, station: i64, found: &Found) -> Result<(), StoreError> {
+        self.count_changes().await?;
         let due = sqlx::query_scalar!("SELECT due FROM station_tests WHERE station_id = ?", station);
         let seen = due.fetch_optional(self.connection()).await?.unwrap_or(0);
         self.replace_flags(station, seen, found).await

@@ -1,7 +1,7 @@
 //! Imports: begun, stored in pieces, set aside and read anew.
 
 use crate::batches::{Delivery, Source};
-use crate::blocks::month_of;
+use crate::packing::month_of;
 use crate::{Store, StoreError, Unit};
 use ebrel_core::units::UnixSeconds;
 

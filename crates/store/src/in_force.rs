@@ -5,6 +5,7 @@ use crate::{Store, StoreError};
 use ebrel_core::calibration::serves_model;
 use ebrel_core::series::CalibrationHistory;
 use ebrel_core::soil::Horizon;
+use ebrel_core::units::UnixSeconds;
 use std::collections::HashMap;
 
 impl Store {
@@ -78,6 +79,17 @@ impl InForce {
         found
     }
 
+    /// The same, if the calibration of this number were retired.
+    #[must_use]
+    pub fn without(mut self, retired: Option<i64>) -> Self {
+        for own in self.of_probes.values_mut() {
+            own.retain(|c| Some(c.id) != retired);
+        }
+        self.of_probes.retain(|_, own| !own.is_empty());
+        self.of_models.retain(|c| Some(c.id) != retired);
+        self
+    }
+
     /// Whether a probe has one of its own, so that none of its model serves it.
     #[must_use]
     pub fn has_own(&self, probe: i64) -> bool {
@@ -93,6 +105,13 @@ impl InForce {
             Some(own) => own.iter().collect(),
             None => self.of_models.iter().filter(for_it).collect(),
         }
+    }
+
+    /// The calibration by which a raw reading of a probe is read at a moment.
+    #[must_use]
+    pub fn holding(&self, probe: i64, model: &str, soil: Option<&Horizon>, at: UnixSeconds) -> Option<&Adopted> {
+        let begun = self.serving(probe, model, soil).into_iter().rev().filter(|c| c.valid_from <= at);
+        begun.max_by_key(|c| c.valid_from)
     }
 
     /// What the raw readings of a probe mean in a horizon, by date.

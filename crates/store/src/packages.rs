@@ -1,9 +1,10 @@
 //! Record packages that were brought in, and readings that come with the deliveries that first brought them.
 
-use crate::adding::{Brought, DAY, ROWS, changed, insert, keep_beside, note_each, rows_of, sort_out, unknown};
+use crate::adding::{Brought, DAY, ROWS, changed, is_in_time, keep_beside, note_each, rows_of, unknown};
 use crate::batches::Source;
-use crate::blocks::{Renewal, renew_blocks};
+use crate::packing::write;
 use crate::readings::{Added, Reading};
+use crate::sorting::sort_out;
 use crate::{Store, StoreError, Unit};
 use ebrel_core::units::UnixSeconds;
 use std::collections::{BTreeMap, HashMap};
@@ -192,26 +193,26 @@ impl Unit {
     ) -> Result<Added, StoreError> {
         readings.iter_mut().for_each(Reading::as_kept);
         let readings = &readings[..];
-        let (mut added, mut fresh) = (Added::default(), Vec::with_capacity(readings.len()));
-        let sorted = sort_out(self.connection(), readings, &mut fresh, &mut added).await?;
-        added.repeated = sorted.repeats.len();
-        added.new = fresh.len();
+        let mut fresh = Vec::with_capacity(readings.len());
+        let sorted = sort_out(self.connection(), readings, &mut fresh).await?;
+        let (new, known, repeated) = (fresh.len(), sorted.known, sorted.repeats.len());
+        let added = Added { new, known, repeated, ..Added::default() };
         let by = |r: &Reading| brought[readings.partition_point(|known| known.t < r.t)];
         let repeats = unknown(self.connection(), sorted.repeats).await?;
         keep_beside(self.connection(), |r| deliveries[by(r)].0, &repeats).await?;
-        insert(self.connection(), |r| deliveries[by(r)].0, &fresh).await?;
-        let mut renewal = Renewal::default();
-        renew_blocks(self.connection(), &fresh, &sorted.before, &mut renewal).await?;
-        renewal.finish(self.connection()).await?;
+        let of_stream = [(0, fresh.len(), sorted.before)];
+        write(self.connection(), |r| deliveries[by(r)].0, &fresh, &of_stream).await?;
         // As in `note_brought`: what messages brought in time is listed by the day, under the first of them.
         let mut rows: HashMap<(usize, i64), usize> = HashMap::new();
         let mut of: BTreeMap<usize, Brought> = BTreeMap::new();
         for r in &fresh {
             let i = by(r);
             let delivery = deliveries[i].1;
-            let late = delivery.received_at.0 - r.t;
-            let in_time = delivery.source == Source::Message && (0..DAY).contains(&late);
-            let key = if in_time { (usize::MAX, delivery.received_at.0.div_euclid(DAY)) } else { (i, 0) };
+            let key = if is_in_time(delivery.source, delivery.received_at, r.t) {
+                (usize::MAX, delivery.received_at.0.div_euclid(DAY))
+            } else {
+                (i, 0)
+            };
             let row = of.entry(*rows.entry(key).or_insert(i)).or_insert((r.stream, r.t, r.t, 0));
             *row = (r.stream, row.1.min(r.t), row.2.max(r.t), row.3 + 1);
         }

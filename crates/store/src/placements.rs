@@ -3,7 +3,6 @@
 use crate::database::taken;
 use crate::probes::Probe;
 use crate::streams::Stream;
-use crate::unit::meaning_changed;
 use crate::{Store, StoreError, Unit};
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
 use serde::{Deserialize, Serialize};
@@ -32,6 +31,12 @@ pub struct Placement {
 }
 
 impl Placement {
+    /// Whether the probe was there at a moment.
+    #[must_use]
+    pub fn holds(&self, at: UnixSeconds) -> bool {
+        self.starts <= at && self.ends.is_none_or(|ends| at < ends)
+    }
+
     /// What it says, as it was given.
     #[must_use]
     pub fn given(&self) -> NewPlacement {
@@ -218,9 +223,8 @@ impl Unit {
         )
         .execute(self.connection())
         .await?;
-        let id = done.last_insert_rowid();
-        meaning_changed(self.connection(), Some(new.probe_id), "").await?;
-        Ok(id)
+        self.meant_anew.insert(new.probe_id);
+        Ok(done.last_insert_rowid())
     }
 
     /// As [`Store::correct_placement`].

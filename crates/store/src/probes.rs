@@ -66,9 +66,9 @@ impl Unit {
     /// [`StoreError`] if the database refuses.
     pub async fn ensure_probe(&mut self, probe: &Probe) -> Result<i64, StoreError> {
         let principle = probe.principle.code();
-        sqlx::query!(
-            "INSERT OR IGNORE INTO probe (serial, model, principle, instrument_min, instrument_max, resolution)
-             VALUES (?, ?, ?, ?, ?, ?)",
+        let id = sqlx::query_scalar!(
+            r#"INSERT INTO probe (serial, model, principle, instrument_min, instrument_max, resolution)
+               VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET serial = serial RETURNING id AS "id!""#,
             probe.serial,
             probe.model,
             principle,
@@ -76,11 +76,8 @@ impl Unit {
             probe.instrument_max,
             probe.resolution
         )
-        .execute(self.connection())
+        .fetch_one(self.connection())
         .await?;
-        let id = sqlx::query_scalar!(r#"SELECT id AS "id!" FROM probe WHERE serial = ?"#, probe.serial)
-            .fetch_one(self.connection())
-            .await?;
         Ok(id)
     }
 }

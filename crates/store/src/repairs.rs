@@ -84,6 +84,20 @@ impl Store {
     }
 }
 
+impl Store {
+    /// What was mended at a station and not taken back, the oldest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn standing_mends(&self, station: i64) -> Result<Vec<Mend>, StoreError> {
+        let rows = sqlx::query_scalar!(
+            "SELECT mend FROM repair WHERE station_id = ? AND undone_at IS NULL ORDER BY id",
+            station
+        );
+        rows.fetch_all(&self.pool).await?.iter().map(|mend| Ok(serde_json::from_str(mend)?)).collect()
+    }
+}
+
 impl Unit {
     /// Keeps a mend whose placements were changed in this unit.
     ///

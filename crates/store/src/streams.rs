@@ -245,21 +245,14 @@ impl Unit {
         interval_s: Option<i64>,
     ) -> Result<i64, StoreError> {
         let code = quantity.code();
-        sqlx::query!(
-            "INSERT OR IGNORE INTO stream (node_id, port, quantity, unit, interval_s) VALUES (?, ?, ?, ?, ?)",
+        let row = sqlx::query!(
+            r#"INSERT INTO stream (node_id, port, quantity, unit, interval_s) VALUES (?, ?, ?, ?, ?)
+               ON CONFLICT DO UPDATE SET port = port RETURNING id AS "id!", unit"#,
             node,
             port,
             code,
             unit,
             interval_s
-        )
-        .execute(self.connection())
-        .await?;
-        let row = sqlx::query!(
-            "SELECT id, unit FROM stream WHERE node_id = ? AND port = ? AND quantity = ?",
-            node,
-            port,
-            code
         )
         .fetch_one(self.connection())
         .await?;

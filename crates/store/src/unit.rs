@@ -10,6 +10,8 @@ pub struct Unit {
     tx: Transaction<'static, Sqlite>,
     /// Streams that got readings: counted as changed at the end, once for all that came.
     pub(crate) touched: BTreeSet<i64>,
+    /// Probes whose readings mean something else now: the tests of their stations are due at the end, once.
+    pub(crate) meant_anew: BTreeSet<i64>,
 }
 
 impl Store {
@@ -18,7 +20,7 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the write lock is not to be had.
     pub async fn unit(&self) -> Result<Unit, StoreError> {
-        Ok(Unit { tx: self.write().await?, touched: BTreeSet::new() })
+        Ok(Unit { tx: self.write().await?, touched: BTreeSet::new(), meant_anew: BTreeSet::new() })
     }
 }
 
@@ -28,11 +30,22 @@ impl Unit {
     /// # Errors
     /// [`StoreError`] if the database refuses; nothing of it stands then.
     pub async fn commit(mut self) -> Result<(), StoreError> {
+        self.count_changes().await?;
+        Ok(self.tx.commit().await?)
+    }
+
+    /// Counts what changed so far: tests are due from then on.
+    pub(crate) async fn count_changes(&mut self) -> Result<(), StoreError> {
         let touched: Vec<i64> = std::mem::take(&mut self.touched).into_iter().collect();
-        for station in changed(self.connection(), &touched).await? {
+        let mut stations = changed(self.connection(), &touched).await?;
+        let probes: Vec<i64> = std::mem::take(&mut self.meant_anew).into_iter().collect();
+        if !probes.is_empty() {
+            stations.extend(stations_of(self.connection(), &probes, "").await?);
+        }
+        for station in stations {
             self.tests_due(station).await?;
         }
-        Ok(self.tx.commit().await?)
+        Ok(())
     }
 
     pub(crate) fn connection(&mut self) -> &mut SqliteConnection {
@@ -71,17 +84,23 @@ pub(crate) async fn meaning_changed(
     probe: Option<i64>,
     model: &str,
 ) -> Result<(), StoreError> {
-    let stations = sqlx::query_scalar!(
-        "SELECT DISTINCT n.station_id
-         FROM placement p JOIN node n ON n.id = p.node_id JOIN probe b ON b.id = p.probe_id
-         WHERE p.probe_id = ?1 OR (?2 <> '' AND b.model = ?2)",
-        probe,
-        model
-    );
-    for station in stations.fetch_all(&mut *connection).await? {
+    for station in stations_of(connection, probe.as_slice(), model).await? {
         station_changed(connection, station).await?;
     }
     Ok(())
+}
+
+/// Stations where one of these probes, or a probe of the model, lies or lay.
+async fn stations_of(connection: &mut SqliteConnection, probes: &[i64], model: &str) -> Result<Vec<i64>, StoreError> {
+    let probes = serde_json::to_string(probes)?;
+    let stations = sqlx::query_scalar!(
+        "SELECT DISTINCT n.station_id
+         FROM placement p JOIN node n ON n.id = p.node_id JOIN probe b ON b.id = p.probe_id
+         WHERE p.probe_id IN (SELECT value FROM json_each(?1)) OR (?2 <> '' AND b.model = ?2)",
+        probes,
+        model
+    );
+    Ok(stations.fetch_all(connection).await?)
 }
 
 impl Store {

@@ -263,9 +263,6 @@ impl Writer {
             let aside = Aside { topic, hash, reason: reason.clone(), payload, received_at };
             self.state.store.set_aside(&aside).await?;
         }
-        if receipt.new > 0 || receipt.contradicting > 0 {
-            self.state.brought.notify_one();
-        }
         self.told.send_modify(|t| {
             t.messages += 1;
             t.new += receipt.new as u64;

@@ -4,14 +4,15 @@ use super::station::Arriving;
 use super::{NotTaken, Taking};
 use crate::exporting::verdict_words;
 use ebrel_core::calibration::Curve;
-use ebrel_core::quality::{Event, EventKind, Evidence, Flag, Settings, Test};
+use ebrel_core::quality::{Event, EventKind, Evidence, Flag, Reference, ReferenceKind, Settings, Test};
 use ebrel_core::temperature::{Correction, DatedCorrection};
-use ebrel_core::units::{Grade, UnixSeconds, Verdict};
+use ebrel_core::units::{Grade, Quantity, UnixSeconds, Verdict};
 use ebrel_formats::package::{CalibrationRow, FlagRow, Particulars, StudyPart};
 use ebrel_store::calibrations::{Adopted, Adoption, MadeWith, Subject};
 use ebrel_store::corrections::StoredCorrection;
 use ebrel_store::events::StoredEvent;
 use ebrel_store::flags::Found;
+use ebrel_store::references::NewReference;
 use ebrel_store::verdicts::{Decision, Mark};
 use std::collections::{HashMap, HashSet};
 
@@ -39,6 +40,50 @@ impl<'p> Taking<'p> {
                 self.unit.add_event(arriving.id, &stored).await?;
             }
             arriving.report.count("events", !known);
+        }
+        Ok(())
+    }
+
+    pub(super) async fn references(&mut self, arriving: &mut Arriving<'p>) -> Result<(), NotTaken> {
+        let names = self.names();
+        let package = self.package;
+        for (at, row) in (1..).zip(&package.references) {
+            let Some(channel) = arriving.channel(&names, &row.channel) else {
+                if !names.contains_key(row.channel.as_str()) {
+                    self.slips.add("references.csv", at, format!("channel “{}” is not in channels.csv", row.channel));
+                }
+                continue;
+            };
+            // What a calibration of the package makes of raw output is water content.
+            let quantity = match Quantity::from_code(&package.channels[channel.index].0.quantity) {
+                Some(Quantity::RawOutput) | None => Quantity::WaterContent,
+                Some(quantity) => quantity,
+            };
+            let kind = match row.kind.as_str() {
+                // Not every package says with what; a thermometer is a thermometer.
+                "" if quantity.is_temperature() => Some(ReferenceKind::Thermometer),
+                "" => Some(ReferenceKind::Handheld),
+                code => ReferenceKind::from_code(code),
+            };
+            let Some(kind) = kind else {
+                self.slips.add("references.csv", at, format!("“{}” is none of thermometer, core, handheld", row.kind));
+                continue;
+            };
+            if !row.value.is_finite() || row.uncertainty.is_some_and(|u| !(u.is_finite() && u >= 0.0)) {
+                self.slips.add("references.csv", at, "the value or its uncertainty is no number that can be");
+                continue;
+            }
+            let new = NewReference {
+                stream: channel.stream,
+                quantity,
+                reference: Reference { time: row.time, value: row.value, uncertainty: row.uncertainty },
+                kind,
+                note: row.note.clone(),
+                by: if row.by.is_empty() { self.target.by.clone() } else { row.by.clone() },
+                at: self.target.now,
+            };
+            let added = self.unit.add_reference(&new).await?;
+            arriving.report.count("readings by hand", added);
         }
         Ok(())
     }

@@ -168,13 +168,6 @@ impl<'p> Taking<'p> {
                     .into(),
             );
         }
-        let by_hand = package.references.len();
-        if by_hand > 0 {
-            let rows = if by_hand == 1 { "row" } else { "rows" };
-            report
-                .remarks
-                .push(format!("{by_hand} {rows} of references.csv are not taken: only ebrel check reads them."));
-        }
         let mut slips = Slips::default();
         let (mut firsts, deliveries) = rows::deliveries(package, &mut slips);
         // What no row of the package tells of came by the package.

@@ -64,6 +64,7 @@ impl<'p> Taking<'p> {
         self.channels(&mut arriving).await?;
         self.clock_checks(&mut arriving).await?;
         self.events(&mut arriving).await?;
+        self.references(&mut arriving).await?;
         self.calibrations(&mut arriving).await?;
         Ok(arriving)
     }

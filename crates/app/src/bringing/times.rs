@@ -20,16 +20,22 @@ impl<'p> Taking<'p> {
         let nodes: BTreeSet<String> = arriving.channels.iter().map(|c| c.node.clone()).collect();
         for node in nodes {
             let rows = self.package.clock_checks.iter().filter(|c| c.node == node);
-            let check = |c: &ClockCheckRow| ClockCheck { shown: c.node_time, truth: c.true_time, set: c.note == "set" };
+            let check = |c: &ClockCheckRow| ClockCheck { shown: c.node_time, truth: c.true_time, set: c.is_set() };
             let checks: Vec<ClockCheck> = rows.map(check).collect();
-            let before = arriving.before.iter().flat_map(|b| &b.clock_checks).filter(|c| c.0 == node);
-            let here: Vec<ClockCheck> = before.map(|c| c.1).collect();
+            let before = arriving.before.iter().flat_map(|b| &b.clock_checks).filter(|c| c.node == node);
+            let here: Vec<ClockCheck> = before.map(|c| c.check).collect();
             let remark = match (checks.len(), here.len()) {
                 (0, 0) => continue,
                 (0, _) => {
                     format!("The clock of {node} was checked here: the package's times are taken for what it showed.")
                 }
                 _ if self.lead_back(arriving, &node, &checks) && (here.is_empty() || here == checks) => {
+                    let by_grid = self.package.clock_checks.iter().any(|c| c.node == node && c.is_by_grid());
+                    if by_grid && here.is_empty() {
+                        arriving.report.remark(format!(
+                            "Nobody held the clock of {node} against another: its checks were told by the grid of its program."
+                        ));
+                    }
                     for check in checks {
                         let known = here.contains(&check);
                         if !known {

@@ -3,6 +3,7 @@
 mod bench;
 mod beside;
 mod field;
+mod hand;
 mod live;
 mod plans;
 mod stories;
@@ -77,6 +78,7 @@ pub async fn seed(store: &Store) -> Result<(), StoreError> {
     for event in events(&scenario) {
         store.add_event(station, &event).await?;
     }
+    hand::seed(store, station, scenario.start).await?;
     crate::reviewing::run(store, station).await?;
     bench::seed(store, study_id, scenario.start - 40 * 86_400).await?;
     plans::seed(store, study_id, station).await?;

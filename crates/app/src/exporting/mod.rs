@@ -5,19 +5,19 @@ mod origin;
 pub use origin::Origins;
 
 use crate::checking::flag_row;
-use crate::record::{ChannelRecord, Flagged, StationRecord};
-use ebrel_core::field::ClockCheck;
+use crate::record::{ChannelRecord, Flagged, NodeCheck, StationRecord};
 use ebrel_core::series::{Belief, Believed};
 use ebrel_core::units::{Quantity, UnixSeconds, unit_for_people};
 use ebrel_formats::package::{
-    CalibrationRow, ChannelRow, ClockCheckRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, StationRow,
-    StudyPart,
+    CalibrationRow, ChannelRow, ClockCheckRow, EventRow, FlagRow, HorizonRow, Package, ReadingRow, ReferenceRow,
+    StationRow, StudyPart,
 };
 use ebrel_formats::rfc3339;
 use ebrel_formats::wide::{Remark, WideColumn};
 use ebrel_store::events::StoredEvent;
 use ebrel_store::flags::StoredFlag;
 use ebrel_store::placements::Placement;
+use ebrel_store::references::NewReference;
 use ebrel_store::{Store, StoreError};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
@@ -241,16 +241,28 @@ pub fn package<'a>(
             .iter()
             .map(|t| (channel_row(t), t.readings(selection, origins, Arc::clone(&numbers))))
             .collect(),
-        references: Vec::new(),
-        clock_checks: records()
-            .flat_map(|r| r.clock_checks.iter().map(|(node, check)| clock_row(node, check)))
-            .collect(),
+        references: taken.iter().flat_map(|t| reference_rows(t, within)).collect(),
+        clock_checks: records().flat_map(|r| r.clock_checks.iter().map(clock_row)).collect(),
         events: records().flat_map(|r| event_rows(r, within)).collect(),
         calibrations: taken.iter().flat_map(|t| calibration_rows(t, origins)).collect(),
         flags: taken.iter().flat_map(|t| t.flags(within)).collect(),
         verdicts: parts.iter().flat_map(verdicts).filter(|v| within(v.start, v.end)).collect(),
         deliveries,
     }
+}
+
+fn reference_rows(taken: &Taken<'_>, within: impl Fn(UnixSeconds, UnixSeconds) -> bool) -> Vec<ReferenceRow> {
+    let row = |r: &NewReference| ReferenceRow {
+        channel: taken.name.clone(),
+        time: r.reference.time,
+        value: r.reference.value,
+        uncertainty: r.reference.uncertainty,
+        kind: r.kind.code().to_owned(),
+        note: r.note.clone(),
+        by: r.by.clone(),
+    };
+    let beside = taken.channel.beside(&taken.part.record.references);
+    beside.filter(|r| within(r.reference.time, r.reference.time)).map(row).collect()
 }
 
 fn event_rows(record: &StationRecord, within: impl Fn(UnixSeconds, UnixSeconds) -> bool) -> Vec<EventRow> {
@@ -267,13 +279,13 @@ fn event_rows(record: &StationRecord, within: impl Fn(UnixSeconds, UnixSeconds) 
     record.events.iter().filter(|e| within(e.event.start, e.event.end)).map(row).collect()
 }
 
-fn clock_row(node: &str, check: &ClockCheck) -> ClockCheckRow {
+fn clock_row(NodeCheck { node, check, by_grid }: &NodeCheck) -> ClockCheckRow {
     ClockCheckRow {
-        node: node.to_owned(),
+        node: node.clone(),
         node_time: check.shown,
         true_time: check.truth,
         uncertainty_s: None,
-        note: if check.set { "set".to_owned() } else { String::new() },
+        note: ClockCheckRow::note_of(check.set, *by_grid),
     }
 }
 

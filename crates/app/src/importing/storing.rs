@@ -110,13 +110,8 @@ pub async fn store(
             None => streams.insert(ensure_streams(&mut unit, import.station_id, job).await?),
         };
         let origin = Origin { source: Source::File, import: Some(id), received_at: import.created_at };
-        // A record is one table's: tables that share a time are counted, and so delivered, one by one.
-        for of_table in by_table(readings, job) {
-            let readings = of_table.into_iter().filter_map(|r| {
-                let stream = streams.get(r.column).copied().flatten()?;
-                Some(Reading { stream, t: r.time.0, raw: r.value })
-            });
-            report.add(&unit.add_readings(&origin, readings.collect()).await?);
+        for of_table in by_table(readings, job, streams) {
+            report.add(&unit.add_readings(&origin, of_table).await?);
         }
         let ended = end.is_some();
         if let Some((survey, first_counts)) = end {
@@ -138,21 +133,34 @@ pub async fn store(
     outcome.and(joined).map(|()| (id, report))
 }
 
-/// Readings by the table that they stand in.
-fn by_table(readings: Vec<logger::Reading>, job: &Job) -> Vec<Vec<logger::Reading>> {
-    let mut tables: Vec<&str> = job.survey.columns.iter().map(|c| c.table.as_str()).collect();
-    tables.sort_unstable();
-    tables.dedup();
-    if tables.len() < 2 {
-        return vec![readings];
+/// Readings by the table that they stand in, those of a column one after another. A record is one table's: tables that share a time are
+/// counted, and so delivered, one by one.
+fn by_table(readings: Vec<logger::Reading>, job: &Job, streams: &[Option<i64>]) -> Vec<Vec<Reading>> {
+    let columns = &job.survey.columns;
+    let stream_of = |r: &logger::Reading| streams.get(r.column).copied().flatten();
+    let mut counts = vec![0_usize; columns.len()];
+    readings.iter().filter(|r| stream_of(r).is_some()).for_each(|r| counts[r.column] += 1);
+    let mut names: Vec<&str> = columns.iter().map(|c| c.table.as_str()).collect();
+    names.sort_unstable();
+    names.dedup();
+    // Where each column goes: its table, and the place of its next reading there.
+    let mut tables: Vec<Vec<Reading>> = vec![Vec::new(); names.len()];
+    let mut next: Vec<(usize, usize)> = Vec::with_capacity(columns.len());
+    for (column, count) in columns.iter().zip(counts) {
+        let table = names.binary_search(&column.table.as_str()).unwrap_or(0);
+        let begins = tables[table].len();
+        next.push((table, begins));
+        tables[table].resize(begins + count, Reading { stream: 0, t: 0, raw: 0.0 });
     }
-    let mut out = vec![Vec::new(); tables.len()];
-    for reading in readings {
-        let table = job.survey.columns.get(reading.column).map_or("", |c| c.table.as_str());
-        out[tables.binary_search(&table).unwrap_or(0)].push(reading);
+    for r in readings {
+        if let Some(stream) = stream_of(&r) {
+            let (table, at) = &mut next[r.column];
+            tables[*table][*at] = Reading { stream, t: r.time.0, raw: r.value };
+            *at += 1;
+        }
     }
-    out.retain(|of_table| !of_table.is_empty());
-    out
+    tables.retain(|of_table| !of_table.is_empty());
+    tables
 }
 
 fn read_in_pieces(job: &Job, progress: &Progress, from_line: usize, to: &mpsc::Sender<Sent>) {

@@ -57,7 +57,7 @@ fn channel<'a>(c: &'a ChannelRecord, values: &'a [f64], name: &'a str, all: &[Ch
         delivered: &c.delivered,
         clock_checked: c.shown.is_some(),
         empty: &[],
-        references: &[],
+        references: &c.references,
     }
 }
 
@@ -75,7 +75,9 @@ impl StationRecord {
                 of.channels().into_iter().map(move |channel| Elsewhere { station, place, channel })
             })
             .collect();
-        let channels = own.channels();
+        let mut channels = own.channels();
+        // Times that were moved onto their grid keep it: whatever leaves it beside is another drift.
+        channels.iter_mut().for_each(|c| c.clock_checked &= self.holds_clock(c.node));
         let events: Vec<Event> = self.events.iter().map(|e| e.event).collect();
         let (place, elsewhere) = (self.place(), &elsewhere[..]);
         let context = StationContext { channels: &channels, events: &events, place, elsewhere };

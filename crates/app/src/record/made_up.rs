@@ -67,7 +67,7 @@ impl StationRecord {
         let events = year.visits.iter().enumerate().map(visit).collect();
         let begin = year.start;
         let channels = year.channels.into_iter().enumerate().map(|(i, c)| channel(i, c, begin, &soil)).collect();
-        Self { study, station, soil, channels, events, clock_checks: Vec::new() }
+        Self { study, station, soil, channels, events, clock_checks: Vec::new(), references: Vec::new() }
     }
 }
 
@@ -115,6 +115,7 @@ fn channel(i: usize, c: YearChannel, begin: i64, soil: &Profile) -> ChannelRecor
         history: CalibrationHistory::default(),
         corrections: Vec::new(),
         pore_space: c.pore_space,
+        references: Vec::new(),
         repeats: Vec::new(),
         delivered: Vec::new(),
         shown: None,

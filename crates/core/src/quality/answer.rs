@@ -34,6 +34,17 @@ pub(super) struct Answers<'s> {
 }
 
 impl Answers<'_> {
+    /// Its name, and the depth that heat tells where that is another one.
+    pub fn placed(&self) -> String {
+        let name = self.of.channel.name;
+        match self.of.channel.depth_cm {
+            Some(noted) if noted.to_bits() != self.depth.to_bits() => {
+                format!("{name} (by heat at about {:.0}\u{a0}cm)", self.depth)
+            }
+            _ => name.to_owned(),
+        }
+    }
+
     /// Whether it rose at all.
     pub fn rose(&self, storm: usize) -> Option<bool> {
         self.answers[storm].map(|a| a.rise > self.nothing)

@@ -41,6 +41,8 @@ coded!(
         DeadProbe = "dead_probe",
         /// Twins that drift apart.
         TwinsApart = "twins_apart",
+        /// What was measured by hand contradicts a record time and again, to one side.
+        Contradicted = "contradicted",
         /// The sun shines on an air thermometer.
         SunlitAir = "sunlit_air",
         /// Water that no gauge saw.
@@ -72,6 +74,7 @@ impl CauseKind {
             Self::StrayReadings => "Stray readings",
             Self::DeadProbe => "Probe without an answer",
             Self::TwinsApart => "Twins apart",
+            Self::Contradicted => "Contradicted by hand",
             Self::SunlitAir => "Sunlit air",
             Self::UnseenWater => "Water that no gauge saw",
             Self::Frost => "Frost",
@@ -114,6 +117,15 @@ pub enum Mend {
         /// Its port.
         port: String,
         /// The first reading of the new seat.
+        at: UnixSeconds,
+    },
+    /// The calibration of a probe is used no more: what was measured by hand contradicts it.
+    Retire {
+        /// The probe's node.
+        node: String,
+        /// Its port.
+        port: String,
+        /// The first moment at which it was contradicted.
         at: UnixSeconds,
     },
     /// A node's clock is held against the grid of its own program: right where its drift begins, ahead by all of it where it ends.

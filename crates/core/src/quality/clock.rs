@@ -34,6 +34,10 @@ pub(super) const LATE: Definition = Definition {
     settings: &[],
 };
 
+/// A clock that drifts by less does not drift, s a day.
+const STANDS: f64 = 0.1;
+/// A clock drifts on as long as its stamps keep within this of an even drift, s.
+const EVENLY_S: f64 = 30.0;
 /// A probe may be noted as put in a little after its first reading, s.
 const AROUND_PLACEMENT: i64 = SpanSeconds::DAY.0;
 
@@ -78,8 +82,10 @@ enum Trouble {
     Back(i64, i64, i64),
     /// All channels miss a stretch as long as one that they repeat: it was set ahead.
     Ahead(i64, i64, i64),
-    /// Stamps drift off the grid, by so many seconds a day.
+    /// Stamps drift off the grid, by so many seconds a day, from where they stood on it.
     Drift(i64, i64, f64),
+    /// Stamps stand off the grid, by so many seconds.
+    Off(i64, i64, i64),
 }
 
 /// What the stamps of each node tell of its clock: repeats with other values on most of its channels, holes of the length of such a repeat, and
@@ -160,7 +166,7 @@ fn holes(whole: &Whole<'_>, node: &[usize], own: &ClockSettings, back: &[Trouble
         .collect()
 }
 
-/// Stretches in which the stamps of a node drift off the grid that they keep otherwise.
+/// Stretches in which the stamps of a node drift off the grid that they keep otherwise, or stand off it.
 fn drifts(whole: &Whole<'_>, node: &[usize], own: &ClockSettings) -> Vec<Trouble> {
     let Some(fastest) = node.iter().max_by_key(|i| whole.all[**i].times.len()) else { return Vec::new() };
     let (times, interval) = (&whole.all[*fastest].times, whole.all[*fastest].interval);
@@ -170,31 +176,37 @@ fn drifts(whole: &Whole<'_>, node: &[usize], own: &ClockSettings) -> Vec<Trouble
     let mut counts: BTreeMap<i64, usize> = BTreeMap::new();
     times.iter().for_each(|t| *counts.entry(t.rem_euclid(interval)).or_default() += 1);
     let Some((grid, _)) = counts.iter().max_by_key(|(_, n)| **n) else { return Vec::new() };
-    let off = |t: i64| {
-        let off = (t - grid).rem_euclid(interval);
-        if off > interval / 2 { off - interval } else { off }
+    // Seconds off the grid, those next to what is expected: a drift may pass half an interval, and a whole one.
+    let off = |t: i64, expected: f64| {
+        let beside = (t - grid) - expected.round() as i64;
+        expected.round() as i64 + (beside + interval / 2).rem_euclid(interval) - interval / 2
     };
     let least = (own.seconds as i64).min(interval / 4);
-    let mut stretches = super::screened::runs(times.len(), 8, |i| off(times[i]).abs() > least);
-    stretches.retain(|(a, b)| b - a >= 48);
-    stretches
-        .into_iter()
-        .filter_map(|(a, b)| {
-            // The way is unrolled, for a drift may pass half an interval.
-            let mut way = 0;
-            let mut last = off(times[a]);
-            let begin = last;
-            for t in &times[a + 1..=b] {
-                let now = off(*t);
-                let step = (now - last + interval / 2).rem_euclid(interval) - interval / 2;
-                way += step;
-                last = now;
-            }
-            let days = (times[b] - times[a]) as f64 / SpanSeconds::DAY.0 as f64;
-            let drift = way as f64 / days.max(1e-9);
-            (way.abs() > least || begin.abs() > least).then_some(Trouble::Drift(times[a], times[b], drift))
-        })
-        .collect()
+    let mut found: Vec<Trouble> = Vec::new();
+    for (a, b) in super::screened::runs(times.len(), 8, |i| off(times[i], 0.0).abs() > least) {
+        // Where the stamps of a drift come near the grid again, one record late, it goes on.
+        let known = matches!(found.last(), Some(Trouble::Drift(_, until, _)) if times[a] <= *until);
+        if known || b - a < 48 {
+            continue;
+        }
+        let begin = off(times[a], 0.0);
+        let end = times[a..=b].iter().fold(begin, |last, t| off(*t, last as f64));
+        let days = |from: i64, to: i64| (to - from) as f64 / SpanSeconds::DAY.0 as f64;
+        let rate = (end - begin) as f64 / days(times[a], times[b]).max(1e-9);
+        if rate.abs() < STANDS {
+            found.push(Trouble::Off(times[a], times[b], begin));
+            continue;
+        }
+        // It was right as long before as it needs for what it is off when that is noticed, and goes on as long as it runs evenly.
+        let right = times[a] - (begin as f64 / rate * SpanSeconds::DAY.0 as f64) as i64;
+        let first = times.partition_point(|t| *t < right);
+        let expected = |t: i64| rate * days(right, t);
+        let evenly = |t: &&i64| (off(**t, expected(**t)) as f64 - expected(**t)).abs() <= EVENLY_S;
+        let last = times[b..].iter().take_while(evenly).last().copied().unwrap_or(times[b]);
+        let ahead = off(last, expected(last)) as f64;
+        found.push(Trouble::Drift(times[first], last, ahead / days(times[first], last).max(1e-9)));
+    }
+    found
 }
 
 fn tell(whole: &Whole<'_>, i: usize, trouble: Trouble) -> Option<Told> {
@@ -213,6 +225,16 @@ fn tell(whole: &Whole<'_>, i: usize, trouble: Trouble) -> Option<Told> {
                 "The clock of {node} jumped ahead by {words}: all its channels miss them, and repeat as much elsewhere."
             );
             ((a, b), long, 0.0, reason)
+        }
+        Trouble::Off(a, b, by) => {
+            let (words, long) = (SpanSeconds(by.abs()).in_words(), SpanSeconds(b - a).in_words());
+            let side = if by > 0 { "after" } else { "before" };
+            (
+                (a, b),
+                0,
+                0.0,
+                format!("The stamps of {node} stand {words} {side} their grid for {long}: its clock was wrong."),
+            )
         }
         Trouble::Drift(a, b, drift) => (
             (a, b),

@@ -98,8 +98,8 @@ fn tell(
     let view = deep.of.between(from, to);
     let (start, end) = view.times.first().zip(view.times.last())?;
     let how = match b.ahead {
-        Some(ahead) => format!("{} before {}", SpanSeconds(ahead).in_words(), above.of.channel.name),
-        None => format!("while {} above it hardly moved", above.of.channel.name),
+        Some(ahead) => format!("{} before {}", SpanSeconds(ahead).in_words(), above.placed()),
+        None => format!("while {} above it hardly moved", above.placed()),
     };
     let reason = format!(
         "After {} it rose by {} {how}, as in {storms} rains: water may run down the cable or the wall of the hole.",

@@ -27,7 +27,7 @@ pub(super) const DEFINITION: Definition = Definition {
     mark: "D",
     grade: Grade::Doubtful,
     finds: "Two probes at one depth whose difference leaves for good the range in which it was: one of them drifts, or the soil around it \
-            cracked. What differed from the beginning is let pass.",
+            cracked. What differed from the beginning is let pass, and an eighth of how far both are from levels at which they were compared.",
     settings: PairSettings::LIST,
 };
 

@@ -4,8 +4,10 @@ use super::context::written;
 use super::definition::settings;
 use super::scene::Scene;
 use super::{Definition, Evidence, Flag, ReferenceEvidence};
+use crate::series::View;
 use crate::statistics::median;
-use crate::units::{Grade, Quantity, UnixSeconds};
+use crate::units::{Grade, Quantity, UnixSeconds, coded};
+use serde::{Deserialize, Serialize};
 
 settings!(
     /// When a record contradicts a reference.
@@ -28,6 +30,26 @@ pub(super) const DEFINITION: Definition = Definition {
     settings: ReferenceSettings::LIST,
 };
 
+coded!(
+    /// How something was measured by hand beside a probe.
+    ReferenceKind {
+        /// A thermometer that was left long enough.
+        Thermometer = "thermometer",
+        /// A core that was weighed and dried.
+        Core = "core",
+        /// Another probe, read by handheld.
+        Handheld = "handheld",
+    }
+);
+
+impl ReferenceKind {
+    /// Its name in a sentence.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        self.code()
+    }
+}
+
 /// Something measured by hand beside a probe, in the unit of the channel.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Reference {
@@ -47,11 +69,41 @@ pub(super) fn contradicts(scene: &Scene<'_>, own: &ReferenceSettings) -> Vec<Fla
     scene.of.channel.references.iter().filter_map(|r| one(scene, own, r)).collect()
 }
 
+/// What a record has beside something that was measured by hand.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Beside {
+    /// The median of the hour on either side, in the unit of the record.
+    pub value: f64,
+    /// First and last reading of it.
+    pub span: (UnixSeconds, UnixSeconds),
+    /// How many they are.
+    pub readings: usize,
+}
+
+impl Beside {
+    /// The readings of a record within an hour of a time on either side, or within its interval where that is longer (s).
+    #[must_use]
+    pub fn part(record: View<'_>, time: UnixSeconds, interval: i64) -> View<'_> {
+        let near = NEAR.max(interval);
+        let from = record.times.partition_point(|t| *t < time.0.saturating_sub(near));
+        let to = record.times.partition_point(|t| *t <= time.0.saturating_add(near));
+        View { times: &record.times[from..to], values: &record.values[from..to] }
+    }
+
+    /// What [`Self::part`] of a record has; `None`: nothing.
+    #[must_use]
+    pub fn of(part: View<'_>) -> Option<Self> {
+        let mut values: Vec<f64> = part.values.iter().copied().filter(|v| v.is_finite()).collect();
+        let value = median(&mut values)?;
+        let (first, last) = part.times.first().zip(part.times.last())?;
+        Some(Self { value, span: (UnixSeconds(*first), UnixSeconds(*last)), readings: part.times.len() })
+    }
+}
+
 fn one(scene: &Scene<'_>, own: &ReferenceSettings, reference: &Reference) -> Option<Flag> {
     let of = scene.of;
-    let view = of.between(reference.time.0 - NEAR.max(of.interval), reference.time.0 + NEAR.max(of.interval));
-    let (start, end) = view.times.first().zip(view.times.last())?;
-    let record = median(&mut view.values.to_vec())?;
+    let Beside { value: record, span: (start, end), readings } =
+        Beside::of(Beside::part(of.view(), reference.time, of.interval))?;
     let by_hand = reference.uncertainty.filter(|u| *u > 0.0).or(match of.channel.quantity {
         Quantity::WaterContent => Some(own.water),
         q if q.is_temperature() => Some(own.heat),
@@ -79,5 +131,5 @@ fn one(scene: &Scene<'_>, own: &ReferenceSettings, reference: &Reference) -> Opt
         within: within.into(),
     });
     let strength = difference.abs() / by_hand;
-    Some(Flag::new(DEFINITION.grade, (*start, *end), view.times.len(), strength, evidence, reason))
+    Some(Flag::new(DEFINITION.grade, (start.0, end.0), readings, strength, evidence, reason))
 }

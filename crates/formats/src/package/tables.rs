@@ -232,10 +232,33 @@ pub struct ClockCheckRow {
     /// How well the check is known, seconds.
     #[serde(default)]
     pub uncertainty_s: Option<f64>,
-    /// "set" where the clock was set right at the check.
+    /// "set" where the clock was set right at the check; "by its grid" where no other clock was held against it.
     #[serde(default)]
     pub note: String,
 }
+
+impl ClockCheckRow {
+    /// The note of a check.
+    #[must_use]
+    pub fn note_of(set: bool, by_grid: bool) -> String {
+        let parts = [(set, "set"), (by_grid, BY_GRID)];
+        parts.into_iter().filter(|p| p.0).map(|p| p.1).collect::<Vec<_>>().join(", ")
+    }
+
+    /// Whether the clock was set right.
+    #[must_use]
+    pub fn is_set(&self) -> bool {
+        self.note.split(',').any(|part| part.trim() == "set")
+    }
+
+    /// Whether the grid of its program told what it was, and no other clock.
+    #[must_use]
+    pub fn is_by_grid(&self) -> bool {
+        self.note.split(',').any(|part| part.trim() == BY_GRID)
+    }
+}
+
+const BY_GRID: &str = "by its grid";
 
 /// A row of `references.csv`: what was measured by hand beside a channel's probe, in its unit.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -256,6 +279,9 @@ pub struct ReferenceRow {
     /// Whatever else there is to say.
     #[serde(default)]
     pub note: String,
+    /// Who noted it; may be empty.
+    #[serde(default)]
+    pub by: String,
 }
 
 /// A row of `events.csv`.

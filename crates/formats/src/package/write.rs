@@ -23,6 +23,20 @@ const CLOCK_CHECKS: Schema = (
     ],
 );
 
+/// Left out where nothing was measured by hand.
+const REFERENCES: Schema = (
+    "references",
+    &[
+        ("channel", "string"),
+        ("time", "datetime"),
+        ("value", "number"),
+        ("uncertainty", "number"),
+        ("kind", "string"),
+        ("note", "string"),
+        ("by", "string"),
+    ],
+);
+
 /// Left out where nobody decided anything.
 const VERDICTS: Schema = (
     "verdicts",
@@ -54,7 +68,7 @@ const DELIVERIES: Schema = (
 );
 
 /// The tables of the descriptor, in its order.
-const SCHEMAS: [Schema; 10] = [
+const SCHEMAS: [Schema; 11] = [
     (
         "stations",
         &[
@@ -136,6 +150,7 @@ const SCHEMAS: [Schema; 10] = [
         ],
     ),
     CLOCK_CHECKS,
+    REFERENCES,
     (
         "calibrations",
         &[
@@ -244,6 +259,7 @@ fn descriptor<R>(package: &Package<R>) -> String {
         .iter()
         .filter(|(name, _)| match *name {
             "clock_checks" => !package.clock_checks.is_empty(),
+            "references" => !package.references.is_empty(),
             "verdicts" => !package.verdicts.is_empty(),
             "deliveries" => !package.deliveries.is_empty(),
             _ => true,
@@ -292,6 +308,9 @@ where
     let mut after = Vec::new();
     if !package.clock_checks.is_empty() {
         after.push(("clock_checks.csv", csv_table("clock_checks", &package.clock_checks)?));
+    }
+    if !package.references.is_empty() {
+        after.push(("references.csv", csv_table("references", &package.references)?));
     }
     after.push(("events.csv", csv_table("events", &package.events)?));
     after.push(("calibrations.csv", csv_table("calibrations", &package.calibrations)?));

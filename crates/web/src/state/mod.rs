@@ -93,7 +93,7 @@ pub struct State {
     /// The stand-ins of a live demo.
     pub live: Option<Arc<Live>>,
     /// Notified when messages brought something: the tests that are due run soon.
-    pub brought: Notify,
+    pub brought: Arc<Notify>,
     /// Parts of the demo that are made in the background, while they are.
     pub making: Arc<Mutex<Vec<&'static str>>>,
 }
@@ -110,8 +110,9 @@ impl State {
         let store = Store::open(&file).await.map_err(|e| e.to_string())?;
         data_dir::private(&file, 0o600).map_err(wrong)?;
         let key = session_key(&data.join("session.key")).map_err(wrong)?;
+        let brought = Arc::new(Notify::new());
         Ok(Self {
-            intake: Intake::start(store.clone()),
+            intake: Intake::start(store.clone(), Arc::clone(&brought)),
             broker: None,
             live: None,
             store,
@@ -131,7 +132,7 @@ impl State {
             thinning: Places::new(2),
             key,
             work: Work::default(),
-            brought: Notify::new(),
+            brought,
             making: Arc::default(),
         })
     }

@@ -140,3 +140,68 @@ async fn each_reading_is_there_once_though_server_and_gateway_are_killed() {
     let asked = |name: &str| std::env::var(name).ok().and_then(|n| n.parse::<u64>().ok());
     survives(asked("EBREL_KILLS").unwrap_or(8) as usize, asked("EBREL_SEED").unwrap_or(417)).await;
 }
+
+/// Sends one message of twelve ports until it is acknowledged; a server that is away or busy is asked again.
+async fn acknowledged(client: &reqwest::Client, address: &str, t: i64) {
+    let lines: String = (0..PORTS).map(|p| format!("{t},m{p:02},raw_output,{}.5,mV\n", t % 1000 + p as i64)).collect();
+    let body = format!("time,port,quantity,value,unit\n{lines}");
+    loop {
+        let request = client.post(address).bearer_auth("secret").header("content-type", "text/csv");
+        match request.body(body.clone()).send().await {
+            Ok(answer) if answer.status() == 200 => {
+                let receipt: serde_json::Value = answer.json().await.unwrap();
+                let [new, known] = ["new", "known"].map(|n| receipt[n].as_u64().unwrap());
+                assert_eq!((new + known, &receipt["contradicting"]), (PORTS as u64, &0.into()), "{receipt}");
+                return;
+            }
+            Ok(answer) => assert_eq!(answer.status(), 503, "{}", answer.text().await.unwrap()),
+            Err(_) => {}
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
+/// Many at once go by the inbox, of which a kill leaves a part that nobody sorted in.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_many_senders_were_answered_is_there_once_though_the_server_is_killed_before_it_was_sorted_in() {
+    const SENDERS: i64 = 16;
+    const EACH: i64 = 60;
+    let rig = Rig::new(3, 1.0).await;
+    let mut server = rig.serve();
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs() as i64;
+    let first = now - 40_000;
+    let senders = (0..SENDERS).map(|s| {
+        let address = format!("http://127.0.0.1:{}/api/v1/nodes/{}/readings", rig.port, rig.nodes[s as usize % 3]);
+        tokio::spawn(async move {
+            let client = reqwest::Client::new();
+            for i in 0..EACH {
+                acknowledged(&client, &address, first + s * EACH + i).await;
+            }
+        })
+    });
+    let senders: Vec<_> = senders.collect();
+    for _ in 0..3 {
+        tokio::time::sleep(Duration::from_millis(700)).await;
+        server.kill().unwrap();
+        server.wait().unwrap();
+        server = rig.serve();
+    }
+    for sender in senders {
+        sender.await.unwrap();
+    }
+    // Killed once more, in the moment of the last answer.
+    server.kill().unwrap();
+    server.wait().unwrap();
+    let store = Store::open(&rig.data.path().join("ebrel.db")).await.unwrap();
+    let mut stored = 0;
+    for stream in store.streams(1).await.unwrap() {
+        let port: i64 = stream.port[1..].parse().unwrap();
+        let series = store.series(stream.id).await.unwrap();
+        assert!(series.times.iter().zip(&series.values).all(|(t, v)| *v == (t % 1000 + port) as f64 + 0.5));
+        let told = store.deliveries_at(1).await.unwrap().remove(&stream.id).unwrap_or_default();
+        assert_eq!(told.iter().map(|d| d.readings).sum::<usize>(), series.len(), "each is told of one delivery");
+        stored += series.len();
+    }
+    assert_eq!(stored as i64, SENDERS * EACH * PORTS as i64);
+    assert!(store.repeats_at(1).await.unwrap().is_empty());
+}

@@ -38,6 +38,9 @@ async fn water_says_what_it_holds_and_accounts_for_every_reading() {
     let how = page.split("It rests on ").nth(1).unwrap().split('.').next().unwrap().replace('\u{202f}', "");
     let counts: Vec<usize> = how.split(';').map(|p| p.trim().split(' ').next().unwrap().parse().unwrap()).collect();
     assert_eq!(counts.iter().sum::<usize>(), all, "{how}");
+    let row = page.split("taken meanwhile").nth(1).unwrap().split("<tbody>").nth(1).unwrap();
+    let taken: f64 = row.split("class=\"num\">").nth(4).unwrap().split('<').next().unwrap().parse().unwrap();
+    assert!((0.0..0.04).contains(&taken), "a day and a half of a summer's topsoil: {taken}");
     for sort in ["mm", "stored", "passed", "speed", "<b>"] {
         assert!(v.page(&format!("/stations/1/findings/water?sort={sort}&least=20")).await.contains("What each fall"));
     }

@@ -27,6 +27,7 @@ mod phone;
 mod plan;
 mod practice;
 mod record;
+mod references;
 mod register;
 mod review;
 mod roles;

@@ -141,6 +141,23 @@ async fn a_clock_that_drifts_is_mended_with_its_checks_shown_and_taken_back() {
     let package = ebrel_formats::package::read_zip(&bytes, "tub.zip").unwrap();
     let off: Vec<i64> = package.clock_checks.iter().map(|c| c.node_time.0 - c.true_time.0).collect();
     assert!(matches!(off[..], [0, s] if (s - 960).abs() <= 10), "{off:?}");
+    let notes: Vec<&str> = package.clock_checks.iter().map(|c| c.note.as_str()).collect();
+    assert_eq!(notes, ["by its grid", "set, by its grid"], "and that no other clock told them");
+    let clocks = owner.page(&format!("{station}/clocks")).await;
+    assert!(
+        clocks.contains("set right; by its program&#39;s grid") || clocks.contains("set right; by its program's grid")
+    );
+    assert!(!owner.page("/studies/1/network").await.contains("16 min"), "it is no check that somebody made");
+    // Elsewhere the times come with what was assumed of them.
+    let answer = owner.upload_to("/packages/new", "tub.zip", &bytes).await;
+    let path = answer.headers()["location"].to_str().unwrap().to_owned();
+    let page = owner.page(&format!("{path}?code.tub=tub2")).await;
+    assert!(page.contains("Nobody held the clock of node θ against another"), "{page}");
+    // Merged into where it came from, its checks are known, and stay what they are.
+    let answer = owner.upload_to("/studies/1/packages/new", "tub.zip", &bytes).await;
+    let path = answer.headers()["location"].to_str().unwrap().to_owned();
+    assert_eq!(owner.post(&path, &[("code.tub", "tub")]).await.status(), 303);
+    assert_eq!(owner.page(&format!("{station}/clocks")).await.matches("its program").count(), 2);
     assert_eq!(owner.post(&link(&decided, "/undo"), &[]).await.status(), 303);
     assert!(owner.page(&format!("{station}/review")).await.contains("<b>Clock wrong</b>"), "it waits again");
 }

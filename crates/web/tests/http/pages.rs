@@ -50,6 +50,10 @@ async fn walk(v: &Visitor) -> (BTreeMap<String, String>, Vec<(String, String)>) 
 async fn no_link_of_the_demo_leads_nowhere_and_every_page_is_whole() {
     let v = Visitor::of_demo().await;
     v.post("/studies/1/tension", &[]).await;
+    // What the demo's making left due would run in the midst of a slow walk, and number the findings anew.
+    for station in 1..=5 {
+        assert_eq!(v.post(&format!("/stations/{station}/review/run"), &[]).await.status(), 303);
+    }
     let (pages, broken) = walk(&v).await;
     assert_eq!(broken, []);
     assert!(pages.len() > 60, "only {} pages were reached", pages.len());

@@ -30,6 +30,7 @@ fn address(entry: &Entry) -> String {
         ("{placement}", "1"),
         ("{round}", "1"),
         ("{mark}", "1"),
+        ("{reference}", "1"),
         ("{secret}", "none"),
         ("{serial}", "BD-1"),
         ("{path:.*}", "shell/shell.css"),

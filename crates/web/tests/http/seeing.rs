@@ -9,7 +9,7 @@ use ebrel_simulator::years::{Kind, Severity};
 use ebrel_store::verdicts::Decision;
 
 /// The number of a channel in the form for a span, by its words.
-fn channel(page: &str, words: &str) -> String {
+pub fn channel(page: &str, words: &str) -> String {
     let at = page.find(words).unwrap_or_else(|| panic!("no {words} in {page}"));
     page[..at].rsplit("value=\"").next().unwrap().split('"').next().unwrap().to_owned()
 }
@@ -167,7 +167,7 @@ async fn a_span_over_two_placements_is_a_mark_in_each_and_lone_jumps_are_decided
     assert_eq!(demo.post(&mend, &[("why", "put in that morning")]).await.status(), 303);
     let mark = "/stations/1/review/mark";
     let form = demo.page(mark).await;
-    let channel = channel(&form, "30\u{a0}cm, water content, port m30");
+    let channel = channel(&form, "30\u{a0}cm, water content, m³/m³, port m30");
     let span = [("start", "2024-03-01 06:00"), ("end", "2024-03-02 06:00")];
     let what = [("channel", channel.as_str()), ("test", "noise"), ("grade", "doubtful"), ("reason", "a beetle")];
     let typed: Vec<(&str, &str)> = span.into_iter().chain(what).collect();

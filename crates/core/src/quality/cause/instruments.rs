@@ -2,7 +2,7 @@
 
 use super::{Cause, CauseKind, Found, HOURS, Mend, Search, cause, counted, extent, long, stretches};
 use crate::quality::{Evidence, Test};
-use crate::units::SpanSeconds;
+use crate::units::{Quantity, SpanSeconds};
 use std::collections::BTreeMap;
 
 /// What exchanged ports bring forth beside their own flags.
@@ -22,6 +22,8 @@ const OF_PLUG: [Test; 5] = [Test::Noise, Test::Spike, Test::NotConnected, Test::
 const ONE_PLUG: i64 = 2 * SpanSeconds::DAY.0;
 /// A jump back misses the first one by less than this share of it.
 const BACK: f64 = 0.35;
+/// So often a record is contradicted by hand, always to one side, before that is one cause.
+const CONTRADICTIONS: usize = 2;
 /// So many single strays of a port are one thing to decide on.
 const STRAYS: usize = 3;
 
@@ -32,6 +34,7 @@ pub fn causes(search: &Search<'_>) -> Vec<Cause> {
     found.extend(moved(search));
     found.extend(strays(search));
     found.extend(twins(search));
+    found.extend(contradicted(search));
     found.extend(of_one_channel(search, Test::MissesRain, CauseKind::DeadProbe));
     found.extend(of_one_channel(search, Test::SunlitAir, CauseKind::SunlitAir));
     found
@@ -50,6 +53,42 @@ fn by_port<'s>(
     let mut ports: BTreeMap<_, Vec<Found<'_>>> = BTreeMap::new();
     found.for_each(|f| ports.entry(port(search, f.channel)).or_default().push(f));
     ports
+}
+
+/// A record that is contradicted at least twice, always to the same side: of a calibrated probe that is its calibration, or the place where
+/// it lies is not that of the samples.
+fn contradicted(search: &Search<'_>) -> Vec<Cause> {
+    let difference = |f: &Found<'_>| match &f.flag.evidence {
+        Evidence::ReferenceApart(e) => e.difference.get(),
+        _ => 0.0,
+    };
+    let mut of_channels: BTreeMap<usize, Vec<Found<'_>>> = BTreeMap::new();
+    search.of(&[Test::ReferenceApart]).for_each(|f| of_channels.entry(f.channel).or_default().push(f));
+    let told = |(channel, run): (usize, Vec<Found<'_>>)| {
+        let higher = run.iter().filter(|f| difference(f) > 0.0).count();
+        if run.len() < CONTRADICTIONS || (higher > 0 && higher < run.len()) {
+            return None;
+        }
+        let c = &search.channels[channel];
+        let (side, n) = (if higher > 0 { "higher" } else { "lower" }, run.len());
+        let times = if n == 2 { "twice".to_owned() } else { format!("{n} times") };
+        let reason = format!(
+            "What was measured by hand contradicts {} {times}: the record is the {side} one each time.",
+            c.name
+        );
+        let mut found = cause(search, CauseKind::Contradicted, &run, reason);
+        let agree = c.references.len().saturating_sub(n);
+        if agree > 0 {
+            found.against =
+                format!("{} with it.", counted(agree, "other reading by hand agrees", "other readings by hand agree"));
+        }
+        // A record that no calibration made has none to give up.
+        if c.raw.is_some() && c.quantity == Quantity::WaterContent && !c.port.is_empty() {
+            found.mend = Some(Mend::Retire { node: c.node.to_owned(), port: c.port.to_owned(), at: found.start });
+        }
+        Some(found)
+    };
+    of_channels.into_iter().filter_map(told).collect()
 }
 
 fn exchanges(search: &Search<'_>) -> Vec<Cause> {

@@ -9,8 +9,6 @@ use std::collections::BTreeMap;
 
 /// From this many channels of a node on, the same silence is the node's.
 const SHARED: usize = 3;
-/// A clock drifts on as long as its stamps keep within this of an even drift, s.
-const EVENLY_S: f64 = 30.0;
 
 /// What a node whose supply runs down, or whose box is wet, brings forth.
 const ODD: [Test; 7] =
@@ -90,7 +88,7 @@ fn clocks(search: &Search<'_>) -> Vec<Cause> {
             cause.against = search.visited(cause.start, cause.end);
             causes.push(cause);
         }
-        for run in joined(search, stretches(wrong, HOURS)) {
+        for run in stretches(wrong, HOURS) {
             let (start, end) = extent(&run);
             let within = |f: &Found<'_>| search.node(f.channel) == node && f.flag.start >= start && f.flag.end <= end;
             let mut all = run.clone();
@@ -101,7 +99,7 @@ fn clocks(search: &Search<'_>) -> Vec<Cause> {
                 counted(channels_of(&run), "channel", "channels")
             );
             let mut wrong = cause(search, CauseKind::ClockWrong, &all, reason);
-            wrong.mend = drifted(search, &run).map(|checks| Mend::Clock { node: node.to_owned(), checks });
+            wrong.mend = drifted(&run).map(|checks| Mend::Clock { node: node.to_owned(), checks });
             if wrong.mend.is_some() {
                 wrong.against = "Nobody held this clock against another: that its program's grid is the truth is assumed. The first stamps after it was set \
                                  right may stand among the last before."
@@ -113,55 +111,18 @@ fn clocks(search: &Search<'_>) -> Vec<Cause> {
     causes
 }
 
-/// Stretches of wrong stamps, those of one drift together: where its stamps come near the grid again, one record late, none is seen.
-fn joined<'f>(search: &Search<'_>, runs: Vec<Vec<Found<'f>>>) -> Vec<Vec<Found<'f>>> {
-    let mut all: Vec<Vec<Found<'f>>> = Vec::new();
-    for run in runs {
-        let until = all.last().and_then(|last| drifted(search, last)).and_then(|checks| checks.last().map(|c| c.shown));
-        match all.last_mut() {
-            Some(last) if until.is_some_and(|until| extent(&run).0 <= until) => last.extend(run),
-            _ => all.push(run),
-        }
-    }
-    all
-}
-
 /// Checks that a clock which drifts evenly off the grid of its program gives by itself: right where its drift begins, and set right after
 /// its end. `None` where it did anything else besides: nobody knows then what it showed.
-fn drifted(search: &Search<'_>, run: &[Found<'_>]) -> Option<Vec<ClockCheck>> {
+fn drifted(run: &[Found<'_>]) -> Option<Vec<ClockCheck>> {
     let drift = |f: &Found<'_>| match f.flag.evidence {
         Evidence::Clock(e) if e.drift_s_per_day.get() != 0.0 => Some(e.drift_s_per_day.get()),
         _ => None,
     };
     let mut drifts: Vec<f64> = run.iter().map(drift).collect::<Option<_>>()?;
-    let per_day = median(&mut drifts)?;
     let (from, to) = extent(run);
-    let fastest = run.iter().map(|f| &search.channels[f.channel]).max_by_key(|c| c.view.times.len())?;
-    let (times, interval) = (fastest.view.times, fastest.due_every());
-    let mut phases: BTreeMap<i64, usize> = BTreeMap::new();
-    times.iter().for_each(|t| *phases.entry(t.rem_euclid(interval)).or_default() += 1);
-    let (grid, _) = phases.into_iter().max_by_key(|(_, n)| *n)?;
-    // Seconds off the grid, next to what is expected there: a drift may pass a whole interval.
-    let off = |t: i64, expected: f64| {
-        let off = ((t - grid) as f64 - expected).rem_euclid(interval as f64);
-        expected + if off > interval as f64 / 2.0 { off - interval as f64 } else { off }
-    };
-    let day = SpanSeconds::DAY.0 as f64;
-    let near = |a: i64, b: i64| times.iter().copied().filter(move |t| (a..=b).contains(t));
-    // It was right as long before as the drift needs for what it is off when it is noticed.
-    let mut begin: Vec<f64> =
-        near(from.0, from.0 + SpanSeconds::DAY.0).map(|t| off(t, 0.0) - per_day * (t - from.0) as f64 / day).collect();
-    let right = from.0 - (median(&mut begin)? / per_day * day) as i64;
-    let expected = |t: i64| per_day * (t - right) as f64 / day;
-    // It goes on while the stamps do, also where they come near the grid again.
-    let goes_on = |t: &i64| (off(*t, expected(*t)) - expected(*t)).abs() <= EVENLY_S;
-    let last = near(to.0, i64::MAX).take_while(goes_on).last().unwrap_or(to.0);
-    let mut end: Vec<f64> =
-        near(last - SpanSeconds::DAY.0, last).map(|t| off(t, expected(t)) + expected(last) - expected(t)).collect();
-    let ahead = median(&mut end)?.round() as i64;
-    let (right, last) = (UnixSeconds(right), UnixSeconds(last));
-    let begins = ClockCheck { shown: right, truth: right, set: false };
-    (ahead != 0).then(|| vec![begins, ClockCheck { shown: last, truth: last + SpanSeconds(-ahead), set: true }])
+    let ahead = (median(&mut drifts)? * (to.0 - from.0) as f64 / SpanSeconds::DAY.0 as f64).round() as i64;
+    let begins = ClockCheck { shown: from, truth: from, set: false };
+    (ahead != 0).then(|| vec![begins, ClockCheck { shown: to, truth: to + SpanSeconds(-ahead), set: true }])
 }
 
 fn health(search: &Search<'_>, test: Test, kind: CauseKind) -> Vec<Cause> {

@@ -1,6 +1,8 @@
 //! Fields of a draft as they stand on a page: the text as typed, the default and its source, what is said.
 
+use ebrel_app::record::ChannelRecord;
 use ebrel_core::planning::{Remark, Severity, Typed};
+use ebrel_core::units::unit_for_people;
 
 pub struct FigureField {
     /// Its path in the draft.
@@ -45,6 +47,21 @@ impl Answer {
         let code = code.into();
         Self { taken: code == taken, code, words: words.into() }
     }
+
+    /// Streams of a station by their numbers, each once however many placements it was seen through.
+    pub fn streams<'r>(channels: impl Iterator<Item = &'r ChannelRecord>, taken: &str) -> Vec<Self> {
+        let one = |c: &ChannelRecord| Self::of(c.channel.stream.id.to_string(), channel_words(c), taken);
+        let mut all: Vec<Self> = channels.map(one).collect();
+        all.dedup_by(|a, b| a.code == b.code);
+        all
+    }
+}
+
+/// A channel as people tell it from others: "15 cm, water content, m³/m³, port m15". In the air its label says what it shows.
+pub fn channel_words(channel: &ChannelRecord) -> String {
+    let (label, shows) = (channel.channel.label(), channel.quantity().words());
+    let place = if label == shows { label } else { format!("{label}, {shows}") };
+    format!("{place}, {}, port {}", unit_for_people(channel.unit()), channel.channel.stream.port)
 }
 
 /// A choice among a few.

@@ -165,6 +165,7 @@ function strip(ctx, data, place, view, x) {
   spans.forEach((f) => hatch(ctx, f, place, view, x));
   strip.lines.forEach((line, i) => lineOf(ctx, data, strip, line, i, x, y, plot.top, plot.height, second));
   spans.forEach((f) => mark(ctx, f, place, view, x));
+  strip.by_hand.forEach((hand) => byHand(ctx, hand, x, y));
   ctx.restore();
   // The two ends of the strip always have their value; others stand where there is room between them.
   const ends = [[scale.high, plot.top], [scale.low, plot.top + plot.height]];
@@ -172,6 +173,24 @@ function strip(ctx, data, place, view, x) {
   const clear = (at) => at > plot.top + 26 && at < plot.top + plot.height - 15;
   for (const tick of ticks.filter((t) => clear(y(t.v)))) plate(ctx, tick.text, view.width - 5, y(tick.v) - 3, SOFT);
   if (full) plate(ctx, "all pores full", view.width - 60, y(strip.pores) < plot.top + 18 ? y(strip.pores) + 13 : y(strip.pores) - 4, WATER);
+}
+
+/** What was measured by hand: a ring with what it may err. */
+function byHand(ctx, [t, value, half], x, y) {
+  ctx.strokeStyle = INK;
+  ctx.lineWidth = 1.5;
+  if (half !== null) {
+    ctx.beginPath();
+    ctx.moveTo(x(t), y(value - half));
+    ctx.lineTo(x(t), y(value + half));
+    ctx.stroke();
+  }
+  ctx.fillStyle = SHEET;
+  ctx.beginPath();
+  ctx.arc(x(t), y(value), 4, 0, 2 * Math.PI);
+  ctx.fill();
+  ctx.stroke();
+  ctx.lineWidth = 1;
 }
 
 /** Words on a plate of paper, right aligned, so that no line runs through them. */

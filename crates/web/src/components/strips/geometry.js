@@ -61,7 +61,8 @@ export function valueTicks(low, high, most) {
 }
 
 /**
- * The range a strip is drawn in. Columns under a flag do not stretch it: what lies beyond is marked at the edge.
+ * The range a strip is drawn in, with what was measured by hand. Columns under a flag do not stretch it: what lies beyond is marked at
+ * the edge.
  * @param {object} strip @param {(column: number) => boolean} flagged
  */
 export function range(strip, flagged) {
@@ -77,8 +78,9 @@ export function range(strip, flagged) {
     if (low <= high) break;
   }
   if (low > high) return null;
-  low *= strip.step;
-  high *= strip.step;
+  const hands = strip.by_hand.map(([, value]) => value);
+  low = Math.min(low * strip.step, ...hands);
+  high = Math.max(high * strip.step, ...hands);
   const span = Math.max(high - low, strip.least_span);
   const middle = (low + high) / 2;
   return { low: middle - span * 0.58, high: middle + span * 0.58 };

@@ -4,6 +4,7 @@ mod cloud;
 
 pub use cloud::{Axes, Cloud, Point, cloud};
 
+use ebrel_core::quality::Reference;
 use ebrel_core::series::{View, Window, thin};
 use ebrel_core::units::{SpanSeconds, UnixSeconds, format_value};
 use std::fmt::Write as _;
@@ -47,6 +48,8 @@ pub struct Trace {
     pub shade: Option<(f64, f64)>,
     /// Outlines of the band around a line; empty without one.
     pub band: String,
+    /// Where rings stand.
+    pub rings: Vec<(f64, f64)>,
     /// What the numbers are.
     pub unit: String,
     /// What it shows, for those who do not see it.
@@ -67,6 +70,8 @@ pub struct Frame<'f> {
     pub words: String,
     /// Lower and upper end of a band that lies behind the lines.
     pub band: Option<(View<'f>, View<'f>)>,
+    /// What was measured by hand: a ring each.
+    pub by_hand: &'f [Reference],
 }
 
 /// Round numbers within a range, about `most` of them at most, each with its decimals.
@@ -92,6 +97,8 @@ pub fn draw(sources: &[Source<'_>], frame: Frame<'_>) -> Option<Trace> {
     if !low.is_finite() {
         return None;
     }
+    let rings = || frame.by_hand.iter().filter(|r| from <= r.time && r.time < to && r.value.is_finite());
+    let (low, high) = rings().fold((low, high), |(low, high), r| (low.min(r.value), high.max(r.value)));
     let margin = ((high - low) * 0.06).max(high.abs().max(1e-6) * 1e-3);
     let (low, high) = (low - margin, high + margin);
     let y = |v: f64| BOTTOM - (v - low) / (high - low) * (BOTTOM - TOP);
@@ -129,6 +136,7 @@ pub fn draw(sources: &[Source<'_>], frame: Frame<'_>) -> Option<Trace> {
         lines,
         y_ticks,
         x_ticks: x_ticks.collect(),
+        rings: rings().map(|r| (x(r.time.0), y(r.value))).collect(),
         band: ends.map_or_else(String::new, |(low, high)| band(&low.min, &high.max, y)),
         shade: frame.shade.map(|(a, b)| (inside(a), (inside(b) - inside(a)).max(1.5))),
         unit: frame.unit,
@@ -189,6 +197,7 @@ mod tests {
             unit: "m³/m³".into(),
             words: words.into(),
             band: None,
+            by_hand: &[],
         }
     }
 
@@ -208,6 +217,18 @@ mod tests {
             draw(&[Source { name: String::new(), view: flat, dash: 0 }], frame("")).is_some(),
             "equal values are drawn"
         );
+    }
+
+    #[test]
+    fn what_was_measured_by_hand_is_a_ring_within_the_drawing() {
+        let (times, values) = ([0, 900, 1800], [0.1, 0.2, 0.15]);
+        let at = |t, value| Reference { time: UnixSeconds(t), value, uncertainty: None };
+        let by_hand = [at(-1, 0.1), at(4500, 0.9), at(9000, 0.12), at(9001, 0.1), at(100, f64::NAN)];
+        let source = Source { name: String::new(), view: View { times: &times, values: &values }, dash: 0 };
+        let trace = draw(&[source], Frame { by_hand: &by_hand, ..frame("") }).unwrap();
+        assert_eq!(trace.rings.len(), 2, "those of the stretch, its last second too");
+        assert!(trace.rings.iter().all(|(x, y)| (LEFT..=RIGHT).contains(x) && (TOP..=BOTTOM).contains(y)));
+        assert!(trace.rings[0].1 < trace.rings[1].1, "0.9 stands above 0.12");
     }
 
     #[test]

@@ -8,7 +8,7 @@ use crate::shell::{Room, Shell, page};
 use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use ebrel_app::record::StationRecord;
+use ebrel_app::record::{NodeCheck, StationRecord};
 use ebrel_core::field::Clock;
 use ebrel_core::roles::Role;
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
@@ -30,6 +30,8 @@ struct Row {
     at: String,
     ahead: String,
     set: bool,
+    /// Whether nobody held it against another clock.
+    by_grid: bool,
     /// Drift since the check before, seconds a week.
     drift: String,
     /// How well times in the middle of that stretch are known, seconds.
@@ -72,7 +74,7 @@ async fn show(
         asked.came = field(state.now(study), offset);
     }
     let came = typed_time(&asked.came, offset);
-    let mut names: Vec<&str> = record.clock_checks.iter().map(|c| c.0.as_str()).collect();
+    let mut names: Vec<&str> = record.clock_checks.iter().map(|c| c.node.as_str()).collect();
     names.sort_unstable();
     names.dedup();
     let nodes: Vec<NodeClock> = names.iter().map(|n| node(&record, n, came.as_ref().ok().copied(), offset)).collect();
@@ -95,7 +97,7 @@ fn node(record: &StationRecord, name: &str, came: Option<UnixSeconds>, offset: i
     };
     let mut rows = Vec::new();
     let mut before: Option<(UnixSeconds, i64)> = None;
-    for (_, check) in record.clock_checks.iter().filter(|c| c.0 == name) {
+    for NodeCheck { check, by_grid, .. } in record.clock_checks.iter().filter(|c| c.node == name) {
         let ahead = check.ahead().0;
         let drift = before.map_or_else(String::new, |(since, was)| {
             let weeks = (check.truth.0 - since.0).max(1) as f64 / (7 * SpanSeconds::DAY.0) as f64;
@@ -106,6 +108,7 @@ fn node(record: &StationRecord, name: &str, came: Option<UnixSeconds>, offset: i
             at: when(check.truth, offset, SECONDS),
             ahead: signed(ahead as f64, 0),
             set: check.set,
+            by_grid: *by_grid,
             drift,
             known_to: clock.as_ref().zip(middle).map_or_else(String::new, |(c, m)| fixed(c.known_to(m), 0)),
         });

@@ -292,6 +292,7 @@ fn trace(found: &Beside, offset: i64, unit: &str) -> Option<Trace> {
             unit: unit.to_owned(),
             words: "Difference of the two stations, day by day".into(),
             band: None,
+            by_hand: &[],
         },
     )
 }

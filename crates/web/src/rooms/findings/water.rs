@@ -67,6 +67,8 @@ pub(super) struct CapacityRow {
     pub depth: String,
     pub seen: String,
     pub spread: String,
+    /// What roots and sun took until the middle of the second day, m³/m³.
+    pub taken: String,
     pub rains: String,
     pub texture: String,
 }
@@ -284,6 +286,7 @@ fn drawn(w: &WaterFindings, offset: i64) -> Option<Trace> {
             unit: "mm, with 95 % band".into(),
             words: "Water stored in the profile through time with its 95 % band".into(),
             band: Some((view(&low), view(&high))),
+            by_hand: &[],
         },
     )
 }

@@ -166,6 +166,7 @@ pub(super) fn capacity(w: &WaterFindings, cm: &dyn Fn(f64) -> String) -> Vec<Cap
                 format!("{}–{}", fixed(low, 3), fixed(high, 3))
             },
         ),
+        taken: c.seen.as_ref().map_or_else(|| "–".into(), |s| fixed(s.taken, 3)),
         rains: c.seen.as_ref().map_or_else(|| "none".into(), |s| s.rains.len().to_string()),
         texture: c.by_texture.map_or_else(|| "texture unknown".into(), |t| fixed(t, 3)),
     };
@@ -214,8 +215,8 @@ pub(super) fn how(w: &WaterFindings) -> Vec<String> {
          spread, above the middle between the sentinel and the probe over it. Passed: at least what the soil from there to the sentinel gained. Not explained: the rest: leaves, \
          runoff, evaporation, and what went on below. A front has come when a quarter of the rise is reached. Field capacity as seen: mean from \
          24 to 48\u{a0}h after falls of at least {CAPACITY_MM}\u{a0}mm that filled the depth, so that the next one answered, \
-         and after which it stayed dry, within their spread and the calibration's ±, and above that by what roots \
-         and sun took meanwhile: what a whole dry day lost by day beyond the pace of its night. By texture: Saxton & Rawls 2006."
+         and after which it stayed dry, within their spread and the calibration's ±, and above that by what roots and sun took \
+         meanwhile: what a whole dry day lost by day beyond the pace of its night, for a day and a half. By texture: Saxton & Rawls 2006."
     ));
     let sun = if w.knows_sun { "sunrise and sunset of the place" } else { "6 and 18 h, since the place is not known" };
     all.push(format!(

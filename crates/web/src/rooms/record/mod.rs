@@ -7,6 +7,7 @@ pub mod import;
 mod network;
 mod nodes;
 mod packages;
+mod references;
 mod standins;
 mod station;
 mod values;
@@ -24,5 +25,6 @@ pub fn routes(routes: &mut Routes<'_>) {
     network::routes(routes);
     nodes::routes(routes);
     packages::routes(routes);
+    references::routes(routes);
     values::routes(routes);
 }

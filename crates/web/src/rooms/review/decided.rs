@@ -129,6 +129,7 @@ fn of_repair(r: &StoredRepair, offset: i64) -> Row {
         what: "mended".to_owned(),
         place: match &r.repair.mend {
             Mend::Clock { node, .. } => node.clone(),
+            Mend::Retire { port, .. } => format!("port {port}"),
             Mend::Exchange { .. } | Mend::Depth { .. } | Mend::Anew { .. } => format!("port {}", ports.join(", ")),
         },
         of: format!("{}. {} {}", r.repair.kind.title(), r.repair.cause, does(Some(&r.repair.mend))),

@@ -13,7 +13,7 @@ use crate::state::State;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::record::{ChannelRecord, StationRecord};
-use ebrel_core::quality::Test;
+use ebrel_core::quality::{Reference, Test};
 use ebrel_core::roles::Role;
 use ebrel_core::series::View;
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds, format_plain, unit_for_people};
@@ -124,6 +124,8 @@ pub(super) struct Line {
     name: String,
     pub times: Vec<i64>,
     pub values: Vec<f64>,
+    /// What was measured by hand beside it.
+    by_hand: Vec<Reference>,
 }
 
 impl Line {
@@ -131,7 +133,8 @@ impl Line {
         let view = c.view();
         let (a, b) = (view.times.partition_point(|t| *t < from.0), view.times.partition_point(|t| *t <= to.0));
         let part = View { times: &view.times[a..b.max(a)], values: &view.values[a..b.max(a)] };
-        Self { name: c.channel.label(), times: part.times.to_vec(), values: c.values_in(part).into_owned() }
+        let (times, values) = (part.times.to_vec(), c.values_in(part).into_owned());
+        Self { name: c.channel.label(), times, values, by_hand: c.references.clone() }
     }
 
     /// What one reads above another at the same times.
@@ -139,7 +142,7 @@ impl Line {
         let at = |t: &i64| other.times.binary_search(t).ok().map(|i| other.values[i]);
         let both = self.times.iter().zip(&self.values).filter_map(|(t, v)| Some((*t, v - at(t)?)));
         let (times, values) = both.unzip();
-        Self { name: format!("{} less {}", self.name, other.name), times, values }
+        Self { name: format!("{} less {}", self.name, other.name), times, values, by_hand: Vec::new() }
     }
 
     /// Its sum from the beginning on.
@@ -303,6 +306,14 @@ pub(super) fn trace(
     let words = lines.iter().map(|l| l.name.as_str()).collect::<Vec<_>>().join(", ");
     draw(
         &sources,
-        Frame { span, shade, when: &|t, form| when(t, offset, form), unit: unit.to_owned(), words, band: None },
+        Frame {
+            span,
+            shade,
+            when: &|t, form| when(t, offset, form),
+            unit: unit.to_owned(),
+            words,
+            band: None,
+            by_hand: lines.first().map_or(&[][..], |l| &l.by_hand),
+        },
     )
 }

@@ -118,13 +118,6 @@ async fn shown(
 ) -> Result<HttpResponse, Problem> {
     let (study, station) = (&record.study, &record.station);
     let offset = study.utc_offset_minutes;
-    let channel = |c: &ChannelRecord| {
-        let words = format!("{}, {}, port {}", c.channel.label(), c.quantity().words(), c.channel.stream.port);
-        Answer::of(c.channel.stream.id.to_string(), words, &typed.channel)
-    };
-    let mut channels: Vec<Answer> = record.channels.iter().map(channel).collect();
-    // A stream has a channel for each of its placements: it is offered once.
-    channels.dedup_by(|a, b| a.code == b.code);
     let test = |t: &Test| Answer::of(t.code(), t.definition().title, &typed.test);
     let grade = |(g, words): &(Grade, &str)| Answer::of(g.code(), *words, &typed.grade);
     let fault = |text: &str, error: Option<String>| Field { text: text.to_owned(), error };
@@ -132,7 +125,7 @@ async fn shown(
     page(&MarkPage {
         shell: Shell::within(state, actor, "Mark a span", Room::Review, study, Some(station)).await?,
         id: station.id,
-        channels,
+        channels: Answer::streams(record.channels.iter(), &typed.channel),
         tests: Test::ALL.iter().map(test).collect(),
         grades: GRADES.iter().map(grade).collect(),
         start: fault(&typed.start, faults.start),

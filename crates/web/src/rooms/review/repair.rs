@@ -15,7 +15,7 @@ use ebrel_app::difference::{Difference, Told};
 use ebrel_app::record::{ChannelRecord, StationRecord};
 use ebrel_app::repairing::{self, Change, Proposal};
 use ebrel_core::field::ClockCheck;
-use ebrel_core::quality::Mend;
+use ebrel_core::quality::{Mend, Reference};
 use ebrel_core::roles::Role;
 use ebrel_core::series::View;
 use ebrel_core::units::{DepthCm, SpanSeconds, UnixSeconds, format_short, unit_for_people};
@@ -93,6 +93,8 @@ struct RepairPage {
     reason: String,
     against: String,
     does: String,
+    /// What the rows tell of.
+    noted: &'static str,
     rows: Vec<Row>,
     /// What a clock would have shown, what it would have been, and by how much it was off.
     checks: Vec<(String, String, String)>,
@@ -152,7 +154,8 @@ async fn shown(
         reason: proposal.cause.reason.clone(),
         against: proposal.cause.against.clone(),
         does: does(proposal.cause.mend.as_ref()),
-        rows: proposal.changes.iter().map(|c| row(c, offset)).collect(),
+        noted: if proposal.retired.is_some() { "calibration" } else { "placement" },
+        rows: proposal.changes.iter().map(|c| row(c, offset)).chain(retired(&proposal, offset)).collect(),
         checks: checks(proposal.cause.mend.as_ref(), offset),
         before,
         after,
@@ -176,6 +179,9 @@ pub fn does(mend: Option<&Mend>) -> String {
         }
         Some(Mend::Clock { node, .. }) => {
             format!("Take the grid of its program for the truth, and move the times of {node} back onto it.")
+        }
+        Some(Mend::Retire { port, .. }) => {
+            format!("Use the calibration of the probe at port {port} no more.")
         }
         Some(Mend::Depth { port, depth_cm, .. }) => {
             format!("Note {}\u{a0}cm as the depth of the probe at port {port}.", format_short(*depth_cm))
@@ -204,11 +210,26 @@ fn row(change: &Change, offset: i64) -> Row {
     Row { port: change.new.port.clone(), was, new: said(&change.new, offset) }
 }
 
+/// The calibration that would be used no more, and what would hold instead.
+fn retired(proposal: &Proposal, offset: i64) -> Option<Row> {
+    let (Some(adopted), Some(Mend::Retire { node, port, at })) = (&proposal.retired, &proposal.cause.mend) else {
+        return None;
+    };
+    let then = proposal.after.at_port(node, port, *at).find(|c| c.is_calibrated());
+    let curves = then.map(|c| c.history.curves()).unwrap_or_default();
+    let new = match curves.iter().rev().find(|c| c.valid_from <= *at) {
+        Some(curve) => format!("the one from {} on", moment(curve.valid_from, offset)),
+        None => "none: raw output, until another is adopted".to_owned(),
+    };
+    let was = format!("version {}, from {} on", adopted.version, moment(adopted.valid_from, offset));
+    Some(Row { port: port.clone(), was, new })
+}
+
 /// The channels of the ports concerned, before and after, moisture and temperature each in a drawing of its own.
 fn traces(proposal: &Proposal, offset: i64) -> (Vec<Trace>, Vec<Trace>) {
     let ports: Vec<&str> = match &proposal.cause.mend {
         Some(Mend::Exchange { ports, .. }) => ports.iter().map(String::as_str).collect(),
-        Some(Mend::Depth { port, .. } | Mend::Anew { port, .. }) => vec![port],
+        Some(Mend::Depth { port, .. } | Mend::Anew { port, .. } | Mend::Retire { port, .. }) => vec![port],
         Some(Mend::Clock { .. }) | None => Vec::new(),
     };
     let (start, end) = (proposal.cause.start, proposal.cause.end);
@@ -273,7 +294,9 @@ fn trace(
     let first = channels.first()?;
     let unit = unit_for_people(first.unit()).to_owned();
     let words = format!("{} of {}", first.quantity().words(), named.join(", "));
-    draw(&sources, Frame { span, shade, when: &|t, form| when(t, offset, form), unit, words, band: None })
+    let by_hand: Vec<Reference> = channels.iter().flat_map(|c| c.references.iter().copied()).collect();
+    let when = |t, form: &str| when(t, offset, form);
+    draw(&sources, Frame { span, shade, when: &when, unit, words, band: None, by_hand: &by_hand })
 }
 
 async fn mend(

@@ -39,7 +39,7 @@ pub async fn fill(store: &Store, run: &Run, draft: &mut RunDraft) -> Result<(), 
                 Recorded::Missing("Choose the probe first: the record is asked for its reading.")
             }
             Some(at) => {
-                let then = channels.iter().find(|(p, ..)| p.starts <= at && p.ends.is_none_or(|ends| at < ends));
+                let then = channels.iter().find(|(p, ..)| p.holds(at));
                 match then {
                     None => Recorded::Missing(
                         "The probe was not in the ground then: look at its placements, or type the reading.",

@@ -65,9 +65,6 @@ pub async fn take(
     };
     let message = message.map_err(unreadable)?;
     let receipt = state.intake.receive(node, message, now).await.map_err(problem)?;
-    if receipt.new > 0 || receipt.contradicting > 0 {
-        state.brought.notify_one();
-    }
     Ok(HttpResponse::Ok().json(receipt))
 }
 
