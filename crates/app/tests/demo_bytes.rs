@@ -20,7 +20,7 @@ const KNOWN: [(&str, &str); 12] = [
     ("datapackage.json", "4a2ea89e62890b88"),
     ("deliveries.csv", "517eac7e68835ddf"),
     ("events.csv", "0378ebe66fe7e727"),
-    ("flags.csv", "8ffabb3bae65f9d9"),
+    ("flags.csv", "99da2cdc5a4f2efc"),
     ("horizons.csv", "b1461d1d78a83489"),
     ("readings.csv", "833d92b965b3de30"),
     ("references.csv", "a2bdd1a0d30d549d"),

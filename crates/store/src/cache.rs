@@ -1,5 +1,6 @@
-//! Decoded series in memory, as many as fit.
+//! Decoded series in memory, as many as fit; and what was judged of stations.
 
+use ebrel_core::quality::Judged;
 use ebrel_core::series::Series;
 use lru::LruCache;
 use std::num::NonZeroUsize;
@@ -7,6 +8,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 /// Readings held decoded in memory, all streams together (16 bytes each).
 const CACHE_READINGS: usize = 40_000_000;
+
+/// Of so many stations it is remembered what was judged last.
+const JUDGED_STATIONS: NonZeroUsize = NonZeroUsize::new(256).expect("256 is not 0");
 
 /// How many series used last a new one may share its times with.
 const SHARED_WITH: usize = 8;
@@ -67,5 +71,26 @@ impl SeriesCache {
         let mut state = self.lock();
         state.series.clear();
         state.readings = 0;
+    }
+}
+
+/// What was judged of stations by this process: their tests need not see again what has not changed since.
+pub(crate) struct JudgedCache(Mutex<LruCache<i64, Judged>>);
+
+impl Default for JudgedCache {
+    fn default() -> Self {
+        Self(Mutex::new(LruCache::new(JUDGED_STATIONS)))
+    }
+}
+
+impl JudgedCache {
+    /// Takes what is known of a station; nothing, if nothing is.
+    pub fn take(&self, station: i64) -> Judged {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).pop(&station).unwrap_or_default()
+    }
+
+    /// Keeps it for the next run.
+    pub fn keep(&self, station: i64, judged: Judged) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).put(station, judged);
     }
 }

@@ -1,6 +1,6 @@
 //! Opening the file, and what can go wrong.
 
-use crate::cache::SeriesCache;
+use crate::cache::{JudgedCache, SeriesCache};
 use sqlx::Connection as _;
 use sqlx::migrate::Migrator;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};
@@ -52,6 +52,7 @@ impl StoreError {
 pub struct Store {
     pub(crate) pool: SqlitePool,
     pub(crate) cache: Arc<SeriesCache>,
+    pub(crate) judged: Arc<JudgedCache>,
 }
 
 impl Store {
@@ -80,7 +81,7 @@ impl Store {
         let pool = pool.connect_with(options).await?;
         copy_before_migrating(&pool, path).await?;
         MIGRATIONS.run(&pool).await?;
-        let store = Self { pool, cache: Arc::new(SeriesCache::default()) };
+        let store = Self { pool, cache: Arc::default(), judged: Arc::default() };
         // A server that was killed leaves messages there. They wait on if the disk is full now.
         match store.empty_inbox().await {
             Ok(0) => {}

@@ -2,7 +2,7 @@
 
 use crate::verdicts::{Decision, EffectiveVerdict, standing};
 use crate::{Store, StoreError, Unit};
-use ebrel_core::quality::{CauseKind, Evidence, Findings, Flag, Mend, Test};
+use ebrel_core::quality::{CauseKind, Evidence, Findings, Flag, Judged, Mend, Test};
 use ebrel_core::series::Belief;
 use ebrel_core::units::{Grade, UnixSeconds};
 use std::collections::HashMap;
@@ -103,6 +103,17 @@ impl Store {
         let mut unit = self.unit().await?;
         unit.replace_flags(station, seen, found).await?;
         unit.commit().await
+    }
+
+    /// Takes what this process knows of the last run over a station, to be given back by [`Self::keep_judged`].
+    #[must_use]
+    pub fn take_judged(&self, station: i64) -> Judged {
+        self.judged.take(station)
+    }
+
+    /// Keeps what a run over a station knows, for the next one. It is lost with the process, and nothing is lost by that.
+    pub fn keep_judged(&self, station: i64, judged: Judged) {
+        self.judged.keep(station, judged);
     }
 
     /// How many things of a study, or of one station in it, wait for a verdict: its badge on every page. Flags that one cause explains

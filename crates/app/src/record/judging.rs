@@ -2,7 +2,7 @@
 
 use super::{ChannelRecord, StationRecord, seat, settles};
 use ebrel_core::quality::{
-    Channel, Elsewhere, Event, Findings, Place, Settings, StationContext, Unjudged, check_station, unjudged,
+    Channel, Elsewhere, Event, Findings, Judged, Place, Settings, StationContext, Unjudged, check_again, unjudged,
 };
 use ebrel_core::series::View;
 use ebrel_core::units::SpanSeconds;
@@ -65,6 +65,12 @@ impl StationRecord {
     /// Runs every test over the record, with channels of other stations beside it; one list of flags per channel, in their order.
     #[must_use]
     pub fn check(&self, neighbours: &[Self], settings: &Settings) -> Findings {
+        self.check_again(neighbours, settings, &mut Judged::default())
+    }
+
+    /// As [`Self::check`], with a memory of an earlier run: what has not changed since is not judged again.
+    #[must_use]
+    pub fn check_again(&self, neighbours: &[Self], settings: &Settings, judged: &mut Judged) -> Findings {
         let own = ForTests::of(&self.channels);
         let others: Vec<ForTests<'_>> = neighbours.iter().map(|n| ForTests::of(&n.channels)).collect();
         let elsewhere: Vec<Elsewhere<'_>> = neighbours
@@ -81,7 +87,7 @@ impl StationRecord {
         let events: Vec<Event> = self.events.iter().map(|e| e.event).collect();
         let (place, elsewhere) = (self.place(), &elsewhere[..]);
         let context = StationContext { channels: &channels, events: &events, place, elsewhere };
-        check_station(&context, settings)
+        check_again(&context, settings, judged)
     }
 
     /// What the tests cannot judge here, and why. Of other stations it matters only what they measure.

@@ -1,6 +1,7 @@
 //! All tests over a station, pass by pass.
 
-use super::cause::{Cause, causes};
+use super::again::{Judged, check_again};
+use super::cause::Cause;
 use super::scene::{Scene, Told, Whole};
 use super::screened::Screened;
 use super::water::Water;
@@ -98,6 +99,11 @@ pub struct Findings {
 /// found is a function of the record alone; no run knows of an earlier one.
 #[must_use]
 pub fn check_station(station: &StationContext<'_>, settings: &Settings) -> Findings {
+    check_again(station, settings, &mut Judged::default())
+}
+
+/// The flags of every test over the channels of one station, pass by pass.
+pub(super) fn all_tests(station: &StationContext<'_>, settings: &Settings) -> Vec<Vec<Flag>> {
     let water = Water::at(station);
     let mut screened: Vec<Screened<'_>> = station.channels.iter().map(Screened::new).collect();
     let mut flags: Vec<Vec<Flag>> = vec![Vec::new(); screened.len()];
@@ -126,9 +132,5 @@ pub fn check_station(station: &StationContext<'_>, settings: &Settings) -> Findi
             screened.iter_mut().for_each(Screened::learn_texture);
         }
     }
-    for found in &mut flags {
-        found.sort_by_key(|f| (f.start, f.test));
-    }
-    let causes = causes(station, &flags);
-    Findings { flags, causes }
+    flags
 }

@@ -8,6 +8,7 @@
 //! Each test lives in a file with its detector, its settings and its [`Definition`]; `evidence` has what each rests on,
 //! `table` what all of them are, and `check` their order: what one pass finds may be hidden from the next.
 
+mod again;
 mod answer;
 mod burst;
 mod cause;
@@ -34,6 +35,7 @@ mod rise;
 mod scene;
 mod screened;
 mod settings;
+mod slice;
 mod spike;
 mod step;
 mod stuck;
@@ -46,6 +48,7 @@ mod unjudged;
 mod water;
 mod wiggle;
 
+pub use again::{Judged, check_again};
 pub use burst::NoiseSettings;
 pub use cause::{Cause, CauseKind, Mend};
 pub use check::{Findings, check_station};

@@ -1,0 +1,141 @@
+//! A long record judged again after a little was added to it.
+//!
+//! The tests learn a record's habits from all of it, so that one new day may move any threshold a little. A long record is
+//! therefore judged in two parts. Its past, up to the last of the days that end every thirteen weeks, is judged as a whole, and
+//! again only if something of it is another than before. Its present is what came since, judged together with the year
+//! before, which tells the season and the habits. What is found does not depend on whether the past was known already:
+//! [`check_station`](super::check_station) is [`check_again`] without a memory.
+
+use super::cause::causes;
+use super::check::all_tests;
+use super::slice::{print, seen};
+use super::{Findings, Flag, Settings, StationContext, Test};
+use crate::units::{SpanSeconds, UnixSeconds};
+
+/// The past ends at a multiple of this, s.
+const PAST_ENDS_EVERY: i64 = 91 * SpanSeconds::DAY.0;
+/// So much of the past is seen with the present, s.
+const SEEN_WITH: i64 = 365 * SpanSeconds::DAY.0;
+/// A record with less past than this is judged as one, s.
+const LONG: i64 = 2 * SEEN_WITH;
+/// What lies nearer to the end of the past than this is told by the present, which sees how it goes on, s.
+const GOES_ON: i64 = 30 * SpanSeconds::DAY.0;
+
+/// What of a station was judged and need not be judged again while nothing of it changes.
+#[derive(Debug, Clone, Default)]
+pub struct Judged {
+    past: Option<Past>,
+}
+
+#[derive(Debug, Clone)]
+struct Past {
+    /// Of all that was seen.
+    print: u128,
+    flags: Vec<Vec<Flag>>,
+}
+
+/// Runs every test over the channels of one station, as [`check_station`](super::check_station) does; what `judged` knows
+/// of a past that is still the same is taken from there. `judged` is what is known afterwards.
+#[must_use]
+pub fn check_again(station: &StationContext<'_>, settings: &Settings, judged: &mut Judged) -> Findings {
+    let mut flags = match past_ends(station) {
+        Some(at) => in_two_parts(station, settings, at, judged),
+        None => all_tests(station, settings),
+    };
+    for of_channel in &mut flags {
+        of_channel.sort_by_key(|f| (f.start, f.test));
+    }
+    let causes = causes(station, &flags);
+    Findings { flags, causes }
+}
+
+/// Where the past of a station ends, if it has so much that it is judged apart.
+fn past_ends(station: &StationContext<'_>) -> Option<i64> {
+    let ends = |c: &super::Channel<'_>| c.view.times.first().copied().zip(c.view.times.last().copied());
+    let first = station.channels.iter().filter_map(ends).map(|e| e.0).min()?;
+    let last = station.channels.iter().filter_map(ends).map(|e| e.1).max()?;
+    let at = last.div_euclid(PAST_ENDS_EVERY) * PAST_ENDS_EVERY;
+    (at.saturating_sub(first) >= LONG).then_some(at)
+}
+
+fn in_two_parts(station: &StationContext<'_>, settings: &Settings, at: i64, judged: &mut Judged) -> Vec<Vec<Flag>> {
+    let before = judged.past.take();
+    let past = seen(station, &(i64::MIN..at), |past| {
+        let print = print(past, settings);
+        let known = before.filter(|known| known.print == print);
+        known.unwrap_or_else(|| Past { print, flags: all_tests(past, settings) })
+    });
+    let flags = if past.flags.iter().flatten().any(|f| is_told_by_all_of_it(f, at)) {
+        all_tests(station, settings)
+    } else {
+        let told = seen(station, &(at - SEEN_WITH..i64::MAX), |present| all_tests(present, settings));
+        let parts = station.channels.iter().zip(&past.flags).zip(told);
+        parts.map(|((channel, past), present)| joined(channel.view.times, past, present, at - GOES_ON)).collect()
+    };
+    judged.past = Some(past);
+    flags
+}
+
+/// Whether a flag of the past lasts until its end and began so long before that the present alone would take it for a habit.
+fn is_told_by_all_of_it(flag: &Flag, at: i64) -> bool {
+    let by_habit = match flag.test {
+        Test::Stuck
+        | Test::Noise
+        | Test::Step
+        | Test::Clock
+        | Test::PairApart
+        | Test::MissesRain
+        | Test::SwappedPorts
+        | Test::LowPower
+        | Test::WetBox => true,
+        Test::Gap
+        | Test::Late
+        | Test::Repeated
+        | Test::NotConnected
+        | Test::OutOfInstrument
+        | Test::Impossible
+        | Test::Ponded
+        | Test::Frozen
+        | Test::Spike
+        | Test::RiseWithoutWater
+        | Test::WetsOutOfOrder
+        | Test::DailyWiggle
+        | Test::HeatMisorder
+        | Test::ReferenceApart
+        | Test::SunlitAir
+        | Test::Settling
+        | Test::Visit => false,
+    };
+    by_habit && flag.end.0 >= at - GOES_ON && flag.start.0 < at - SEEN_WITH / 2
+}
+
+/// Flags of both parts of a channel: those of the past that begin before `until`, those of the present that do not end before,
+/// and what both tell of as one.
+fn joined(times: &[i64], past: &[Flag], present: Vec<Flag>, until: i64) -> Vec<Flag> {
+    let mut all: Vec<Flag> = present.into_iter().filter(|f| f.end.0 >= until).collect();
+    for flag in past.iter().filter(|f| f.start.0 < until) {
+        // Of a clock and of deliveries several things may be told of one time.
+        let apart = flag.end.0 < until && matches!(flag.test, Test::Clock | Test::Late);
+        let same = |f: &&mut Flag| f.test == flag.test && f.start <= flag.end && flag.start <= f.end;
+        match all.iter_mut().find(same).filter(|_| !apart) {
+            Some(other) => *other = one_of(times, flag, other),
+            None => all.push(flag.clone()),
+        }
+    }
+    all
+}
+
+/// What two flags that overlap tell as one: the sentence and the numbers are of the one with more readings.
+fn one_of(times: &[i64], a: &Flag, b: &Flag) -> Flag {
+    let (lead, other) = if a.readings > b.readings { (a, b) } else { (b, a) };
+    let (start, end) = (lead.start.min(other.start), lead.end.max(other.end));
+    if (start, end) == (lead.start, lead.end) {
+        return lead.clone();
+    }
+    let count = |from: UnixSeconds, to: UnixSeconds| {
+        times.partition_point(|t| *t < to.0).saturating_sub(times.partition_point(|t| *t < from.0))
+    };
+    let more = count(start, lead.start) + count(UnixSeconds(lead.end.0 + 1), UnixSeconds(end.0 + 1));
+    let reason = format!("{} In all it lasts {}.", lead.reason, SpanSeconds(end.0 - start.0).in_words());
+    Flag { start, end, grade: a.grade.min(b.grade), readings: lead.readings + more, reason, ..lead.clone() }
+}
