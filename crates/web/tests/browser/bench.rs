@@ -118,6 +118,45 @@ async fn a_beginner_practises_a_whole_calibration_and_sees_the_truth() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_is_typed_while_an_answer_is_on_its_way_stays() {
+    let site = Site::demo().await;
+    let browser = &site.browser;
+    site.open("/studies/1/bench").await;
+    browser.click("form[action='/studies/1/bench'] .btn-primary").await.unwrap();
+    browser.wait("form#run").await.unwrap();
+    // Answers wait until they are let go: two are asked for, so that the second brings two revisions at once.
+    let hold = "const real = window.fetch; window.held = [];
+        window.fetch = async (...of) => {
+          const answer = await real(...of);
+          const text = await answer.text();
+          await new Promise((go) => window.held.push(go));
+          return new Response(text, { status: answer.status });
+        };";
+    let set = |field: &str, value: &str| {
+        format!(
+            "const f = document.getElementById('{field}'); f.value = '{value}';
+             f.dispatchEvent(new Event('input', {{ bubbles: true }})); f.dispatchEvent(new Event('change', {{ bubbles: true }}));"
+        )
+    };
+    let held = async |n: usize| {
+        browser.wait_script("return window.held.length", |v| v.as_u64() == Some(n as u64)).await.unwrap();
+    };
+    browser.script(hold).await.unwrap();
+    browser.script(&set("school", "cores")).await.unwrap();
+    held(1).await;
+    browser.script(&set("school", "drying")).await.unwrap();
+    held(2).await;
+    let typed = set("pot_tare", "800") + "window.held[0](); window.held[1]();";
+    browser.script(&typed).await.unwrap();
+    held(3).await;
+    browser.script("window.held[2]()").await.unwrap();
+    browser.wait_script("return document.querySelector('form#run').dataset.shown", |v| v.is_string()).await.unwrap();
+    let tare = "return document.getElementById('pot_tare').value";
+    assert_eq!(browser.script(tare).await.unwrap().as_str(), Some("800"));
+    site.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn the_school_decides_which_columns_stand_and_a_block_is_pasted_into_them() {
     let site = Site::demo().await;
     let browser = &site.browser;

@@ -71,7 +71,8 @@ export async function send() {
     const answer = await fetch(location.pathname, { method: "POST", body });
     const text = await answer.text();
     if (!answer.ok) throw new Error(new DOMParser().parseFromString(text, "text/html").querySelector("main p")?.textContent ?? answer.status);
-    if (number !== asked) return;
+    // What was typed since is not in this answer, and goes out in a moment: taking it over could put old text in its place.
+    if (number !== asked || timer) return;
     const page = new DOMParser().parseFromString(text, "text/html");
     const merged = renew(page.querySelector("[data-plan]"));
     take(page);
