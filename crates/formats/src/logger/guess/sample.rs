@@ -17,8 +17,8 @@ const HEAD: usize = 400;
 const STRETCHES: usize = 8;
 const STRETCH: usize = 40;
 const TAIL: usize = 100;
-/// All of them together, bytes: lines of very many columns need no more.
-const MOST_BYTES: usize = 6 << 20;
+/// Of the head, of all stretches together, of rare looks and of the tail at most so many bytes: lines of very many columns need no more.
+const MOST_BYTES: usize = 1 << 20;
 /// Looks of lines that are told apart, and lines kept of each.
 const LOOKS: (usize, usize) = (60, 6);
 
@@ -46,7 +46,8 @@ pub(super) fn sample(text: &Text) -> io::Result<Vec<Sampled>> {
     let lines = text.about_lines();
     let stride = (lines.saturating_sub(HEAD + TAIL) / STRETCHES).max(STRETCH);
     let (mut out, mut tail) = (Vec::new(), VecDeque::with_capacity(TAIL + 1));
-    let (mut bytes, mut tail_bytes) = (0, 0);
+    // Of the head, of each stretch, and of rare looks.
+    let (mut bytes, mut tail_bytes) = ([0; STRETCHES + 2], 0);
     let mut looks: BTreeMap<Look, usize> = BTreeMap::new();
     let mut from = text.lines()?;
     while let Some(line) = from.next_line()? {
@@ -64,13 +65,16 @@ pub(super) fn sample(text: &Text) -> io::Result<Vec<Sampled>> {
             *n += 1;
             *n <= LOOKS.1
         };
-        if (wanted || rare) && bytes < MOST_BYTES {
-            bytes += said.len();
+        let part = if line.number <= HEAD { 0 } else { (1 + behind / stride).min(STRETCHES) };
+        let room = |part: usize| if (1..=STRETCHES).contains(&part) { MOST_BYTES / STRETCHES } else { MOST_BYTES };
+        let parts = [wanted.then_some(part), rare.then_some(STRETCHES + 1)];
+        if let Some(part) = parts.into_iter().flatten().find(|part| bytes[*part] < room(*part)) {
+            bytes[part] += said.len();
             out.push(Sampled { number: line.number, text: said.to_owned() });
         } else if line.number + TAIL >= lines {
             tail_bytes += said.len();
             tail.push_back(Sampled { number: line.number, text: said.to_owned() });
-            while tail.len() > TAIL || (tail_bytes > MOST_BYTES / 2 && tail.len() > 1) {
+            while tail.len() > TAIL || (tail_bytes > MOST_BYTES && tail.len() > 1) {
                 tail_bytes -= tail.pop_front().map_or(0, |s| s.text.len());
             }
         }
@@ -103,7 +107,11 @@ mod tests {
     fn lines_of_very_many_columns_are_sampled_in_bounded_memory() {
         let line = "1,".repeat(10_000);
         let text = Text::of_bytes([line.as_str(); 1500].join("\n").into_bytes()).unwrap();
-        let bytes: usize = sample(&text).unwrap().iter().map(|s| s.text.len()).sum();
-        assert!(bytes < 2 * MOST_BYTES, "{bytes}");
+        let got = sample(&text).unwrap();
+        let bytes: usize = got.iter().map(|s| s.text.len()).sum();
+        assert!(bytes < 4 * MOST_BYTES + (3 + STRETCHES) * line.len(), "{bytes}");
+        let among = |lines: std::ops::Range<usize>| got.iter().filter(|s| lines.contains(&s.number)).count();
+        let parts = [among(1..HEAD), among(HEAD..1400), among(1400..1501)];
+        assert!(parts.iter().all(|n| *n >= 40), "head, middle and tail: {parts:?}");
     }
 }
