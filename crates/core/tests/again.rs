@@ -1,7 +1,7 @@
 //! A record that grows, judged with a memory and without: what is found is the same.
 
 use ebrel_core::quality::{
-    Channel, Delivery, Event, EventKind, Findings, Judged, Reference, Repeat, Settings, StationContext, Test,
+    Channel, Delivery, Event, EventKind, Findings, Flag, Judged, Reference, Repeat, Settings, StationContext, Test,
     check_again, check_station,
 };
 use ebrel_core::series::Series;
@@ -254,6 +254,31 @@ fn a_record_that_is_sent_again_as_a_whole_is_not_late() {
     assert_eq!(late, [0, 1, 1, 1, 1, 1], "of the first channel each reading is known to have come before");
     let repeated = made.fresh().flags[0].iter().filter(|f| f.test == Test::Repeated).map(|f| f.readings).sum::<usize>();
     assert_eq!(repeated as i64, 3 * YEAR, "and each is counted once");
+}
+
+#[test]
+fn a_stamp_of_a_lost_clock_makes_no_short_record_a_long_one() {
+    let mut made = Made::new(150 * DAY);
+    for (channel, from) in [(0, 500), (1, 1500), (3, 2500)] {
+        Fault { kind: 0, channel, from, long: 1 }.spoil(&mut made);
+        Fault { kind: 2, channel, from: from + 300, long: 60 }.spoil(&mut made);
+    }
+    let later = |s: &Series| Series { times: s.times.iter().map(|t| t + 40 * YEAR * STEP).collect(), ..s.clone() };
+    made.series = made.series.iter().map(later).collect();
+    let told = |made: &Made| -> Vec<Vec<(i64, i64, Test)>> {
+        let of = |flags: &Vec<Flag>| {
+            flags.iter().filter(|f| f.test != Test::Gap).map(|f| (f.start.0, f.end.0, f.test)).collect()
+        };
+        made.fresh().flags.iter().map(of).collect()
+    };
+    let before = told(&made);
+    assert!(before[0].len() >= 2 && before[1].len() >= 2, "{before:?}");
+    let lost = |s: &Series| Series {
+        times: std::iter::once(0).chain(s.times.iter().copied()).collect(),
+        values: std::iter::once(s.values[0]).chain(s.values.iter().copied()).collect(),
+    };
+    made.series = made.series.iter().map(lost).collect();
+    assert_eq!(told(&made), before);
 }
 
 #[test]

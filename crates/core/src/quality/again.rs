@@ -9,7 +9,7 @@
 use super::cause::causes;
 use super::check::all_tests;
 use super::slice::{print, seen};
-use super::{Findings, Flag, Settings, StationContext, Test};
+use super::{Channel, Findings, Flag, Settings, StationContext, Test};
 use crate::units::{SpanSeconds, UnixSeconds};
 
 /// The past ends at a multiple of this, s.
@@ -49,9 +49,13 @@ pub fn check_again(station: &StationContext<'_>, settings: &Settings, judged: &m
     Findings { flags, causes }
 }
 
-/// Where the past of a station ends, if it has so much that it is judged apart.
+/// Where the past of a station ends, if it has so much that it is judged apart. The first and the last hundredth of a record say nothing
+/// of it: a clock that was lost stamps 1970, or 2096.
 fn past_ends(station: &StationContext<'_>) -> Option<i64> {
-    let ends = |c: &super::Channel<'_>| c.view.times.first().copied().zip(c.view.times.last().copied());
+    let ends = |c: &Channel<'_>| {
+        let (times, few) = (c.view.times, c.view.times.len().div_ceil(100));
+        Some((*times.get(few)?, *times.get(times.len().checked_sub(1 + few)?)?))
+    };
     let first = station.channels.iter().filter_map(ends).map(|e| e.0).min()?;
     let last = station.channels.iter().filter_map(ends).map(|e| e.1).max()?;
     let at = last.div_euclid(PAST_ENDS_EVERY) * PAST_ENDS_EVERY;
