@@ -257,6 +257,25 @@ fn a_record_that_is_sent_again_as_a_whole_is_not_late() {
 }
 
 #[test]
+fn things_of_one_test_at_one_time_stay_as_many_as_they_are() {
+    // Some came again as they were and some with other values, among each other.
+    let told = |hours: i64| {
+        let mut made = Made::new(hours);
+        let again = |i: i64| {
+            let first = made.series[0].values[i as usize];
+            Repeat { time: UnixSeconds(i * STEP), first, later: if i % 7 < 3 { first } else { first + 0.1 } }
+        };
+        made.repeats = (2000..2100).filter(|i| i % 5 != 0).map(again).collect();
+        let found = made.fresh();
+        let of = found.flags[0].iter().filter(|f| f.test == Test::Repeated);
+        of.map(|f| (f.start, f.end, f.grade, f.readings)).collect::<Vec<_>>()
+    };
+    let short = told(YEAR);
+    assert!(short.len() > 1, "{short:?}");
+    assert_eq!(told(HOURS), short);
+}
+
+#[test]
 fn a_stamp_of_a_lost_clock_makes_no_short_record_a_long_one() {
     let mut made = Made::new(150 * DAY);
     for (channel, from) in [(0, 500), (1, 1500), (3, 2500)] {

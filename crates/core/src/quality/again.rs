@@ -116,20 +116,23 @@ fn is_told_by_all_of_it(flag: &Flag, at: i64) -> bool {
 /// Flags of both parts of a channel: those of the past that begin before `until`, those of the present that do not end before,
 /// and what both tell of as one.
 fn joined(times: &[i64], past: &[Flag], present: Vec<Flag>, until: i64) -> Vec<Flag> {
-    let mut all: Vec<Flag> = present.into_iter().filter(|f| f.end.0 >= until).collect();
+    let mut told: Vec<Flag> = present.into_iter().filter(|f| f.end.0 >= until).collect();
+    let mut earlier = Vec::new();
     for flag in past.iter().filter(|f| f.start.0 < until) {
-        // Of a clock and of deliveries several things may be told of one time.
-        let apart = flag.end.0 < until && matches!(flag.test, Test::Clock | Test::Late);
-        let same = |f: &&mut Flag| f.test == flag.test && f.start <= flag.end && flag.start <= f.end;
-        match all.iter_mut().find(same).filter(|_| !apart) {
+        // Of a clock, of deliveries and of repeats several things may be told of one time.
+        let apart = flag.end.0 < until && matches!(flag.test, Test::Clock | Test::Late | Test::Repeated);
+        let same =
+            |f: &&mut Flag| (f.test, f.grade) == (flag.test, flag.grade) && f.start <= flag.end && flag.start <= f.end;
+        match told.iter_mut().find(same).filter(|_| !apart) {
             Some(other) => *other = one_of(times, flag, other),
-            None => all.push(flag.clone()),
+            None => earlier.push(flag.clone()),
         }
     }
-    all
+    told.extend(earlier);
+    told
 }
 
-/// What two flags that overlap tell as one: the sentence and the numbers are of the one with more readings.
+/// What two flags of one grade that overlap tell as one: the sentence and the numbers are of the one with more readings.
 fn one_of(times: &[i64], a: &Flag, b: &Flag) -> Flag {
     let (lead, other) = if a.readings > b.readings { (a, b) } else { (b, a) };
     let (start, end) = (lead.start.min(other.start), lead.end.max(other.end));
@@ -141,5 +144,5 @@ fn one_of(times: &[i64], a: &Flag, b: &Flag) -> Flag {
     };
     let more = count(start, lead.start) + count(UnixSeconds(lead.end.0 + 1), UnixSeconds(end.0 + 1));
     let reason = format!("{} In all it lasts {}.", lead.reason, SpanSeconds(end.0 - start.0).in_words());
-    Flag { start, end, grade: a.grade.min(b.grade), readings: lead.readings + more, reason, ..lead.clone() }
+    Flag { start, end, readings: lead.readings + more, reason, ..lead.clone() }
 }
