@@ -3,6 +3,8 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
 mod common;
+#[path = "common/probe.rs"]
+mod probe;
 
 use ebrel_app::bringing::{Target, Whither, take};
 use ebrel_app::exporting::{Origins, Selection, package};
@@ -13,14 +15,12 @@ use ebrel_app::window::{Show, window};
 use ebrel_core::calibration::Curve;
 use ebrel_core::quality::{CauseKind, Mend, Reference, ReferenceKind, Test};
 use ebrel_core::series::{Belief, Window};
-use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
+use ebrel_core::units::{Quantity, UnixSeconds};
 use ebrel_formats::package::{Package, read_zip, write_zip};
 use ebrel_store::batches::{Origin, Source};
 use ebrel_store::calibrations::{Adoption, MadeWith, Subject};
 use ebrel_store::flags::StoredCause;
 use ebrel_store::packages::BroughtPackage;
-use ebrel_store::placements::NewPlacement;
-use ebrel_store::probes::Probe;
 use ebrel_store::readings::Reading;
 use ebrel_store::references::NewReference;
 use ebrel_store::{Store, StoreError};
@@ -51,27 +51,7 @@ async fn station(second: impl Fn(i64) -> Option<Adoption>) -> (Store, i64, i64, 
     let raw = |i: i64| Reading { stream, t: i * 3600, raw: 600.0 + ((i * 7919) % 10) as f64 / 10.0 };
     let origin = Origin::of(Source::Hand, UnixSeconds(60 * DAY));
     store.add_readings(&origin, (0..60 * 24).map(raw).collect()).await.unwrap();
-    let probe = Probe {
-        id: 0,
-        serial: "BD-“7”".into(),
-        model: "blade dielectric".into(),
-        principle: Principle::Dielectric,
-        instrument_min: None,
-        instrument_max: None,
-        resolution: None,
-    };
-    let probe_id = store.ensure_probe(&probe).await.unwrap();
-    let placement = NewPlacement {
-        node_id: node,
-        port: "m05".into(),
-        probe_id,
-        depth_cm: DepthCm::new(10.0).ok(),
-        orientation: String::new(),
-        starts: UnixSeconds(0),
-        ends: None,
-        note: String::new(),
-    };
-    store.place(&placement).await.unwrap();
+    let probe_id = probe::put(&store, (node, "m05"), "BD-“7”", Some(10.0), 0).await;
     store.adopt(&adoption(Subject::Probe(probe_id), 0, 0.0)).await.unwrap();
     if let Some(second) = second(probe_id) {
         store.adopt(&second).await.unwrap();

@@ -3,6 +3,8 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on shall panic")]
 
 mod common;
+#[path = "common/probe.rs"]
+mod probe;
 
 use ebrel_app::record::StationRecord;
 use ebrel_app::repairing::{mend, propose, undo};
@@ -45,27 +47,7 @@ async fn station(kind: Kind) -> (Store, i64, tempfile::TempDir) {
             continue;
         }
         placed.push(c.port.clone());
-        let probe = Probe {
-            id: 0,
-            serial: format!("BD-{}", c.port),
-            model: "blade dielectric, digital bus".into(),
-            principle: if c.depth_cm.is_some() { Principle::Dielectric } else { Principle::Node },
-            instrument_min: None,
-            instrument_max: None,
-            resolution: None,
-        };
-        let probe_id = store.ensure_probe(&probe).await.unwrap();
-        let placement = NewPlacement {
-            node_id: node,
-            port: c.port.clone(),
-            probe_id,
-            depth_cm: c.depth_cm.map(|d| DepthCm::new(d).unwrap()),
-            orientation: String::new(),
-            starts: UnixSeconds(made.start),
-            ends: None,
-            note: String::new(),
-        };
-        store.place(&placement).await.unwrap();
+        probe::put(&store, (node, &c.port), &format!("BD-{}", c.port), c.depth_cm, made.start).await;
     }
     store.add_readings(&Origin::of(Source::Hand, UnixSeconds(made.end)), readings).await.unwrap();
     reviewing::run(&store, station).await.unwrap();

@@ -138,7 +138,7 @@ async fn run(
     let listener = TcpListener::bind(listen)
         .map_err(|e| anyhow!("{listen} cannot be listened on ({e}): stop what uses it, or give another port"))?;
     for station in state.store.stations_to_test().await? {
-        tell(&format!("Testing readings that were stored before the last stop (station {station})."));
+        tell(&format!("Testing readings that no test has seen yet (station {station})."));
         reviewing::run(&state.store, station).await?;
     }
     let scheme = if tls.is_some() { "https" } else { "http" };

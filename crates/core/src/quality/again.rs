@@ -146,3 +146,39 @@ fn one_of(times: &[i64], a: &Flag, b: &Flag) -> Flag {
     let reason = format!("{} In all it lasts {}.", lead.reason, SpanSeconds(end.0 - start.0).in_words());
     Flag { start, end, readings: lead.readings + more, reason, ..lead.clone() }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{channel, flags_of, series, without};
+    use super::*;
+    use crate::series::Series;
+
+    /// Three years and some days, three times a day.
+    fn record(days: i64) -> Series {
+        let s = series(3 * days, |i| 0.3 + 0.01 * (i as f64 / 9.0).sin());
+        Series { times: (0..s.times.len() as i64).map(|i| i * 28_800).collect(), ..s }
+    }
+
+    fn marked(s: &Series, judged: &mut Judged) -> bool {
+        let channels = [channel(s)];
+        let found = check_again(&StationContext::alone(&channels, &[]), &Settings::default(), judged);
+        found.flags[0].iter().any(|f| f.reason == "known")
+    }
+
+    #[test]
+    fn a_past_that_is_known_is_not_judged_again_and_one_that_changed_is() {
+        let (before, mut after) = (record(1100), record(1101));
+        let mut judged = Judged::default();
+        assert!(!marked(&before, &mut judged));
+        // A finding that no test would make shows where the flags of the past come from.
+        let past = judged.past.as_mut().expect("three years have a past");
+        let lost = series(100, |i| i as f64);
+        let gap = flags_of(&[channel(&without(&lost, 40..60))]);
+        past.flags[0].push(Flag { reason: "known".into(), ..gap[0][0].clone() });
+        assert!(marked(&after, &mut judged), "a day more leaves it");
+        assert!(marked(&before, &mut judged.clone()), "and a day less");
+        after.values[7] += 1e-4;
+        assert!(!marked(&after, &mut judged), "a reading of it is another");
+        assert!(!marked(&record(300), &mut judged), "a short record has none");
+    }
+}
