@@ -124,10 +124,10 @@ async fn what_is_typed_while_an_answer_is_on_its_way_stays() {
     site.open("/studies/1/bench").await;
     browser.click("form[action='/studies/1/bench'] .btn-primary").await.unwrap();
     browser.wait("form#run").await.unwrap();
-    // Answers wait until they are let go: two are asked for, so that the second brings two revisions at once.
-    let hold = "const real = window.fetch; window.held = [];
+    // Answers wait until they are let go.
+    let hold = "window.real = window.fetch; window.held = [];
         window.fetch = async (...of) => {
-          const answer = await real(...of);
+          const answer = await window.real(...of);
           const text = await answer.text();
           await new Promise((go) => window.held.push(go));
           return new Response(text, { status: answer.status });
@@ -142,17 +142,35 @@ async fn what_is_typed_while_an_answer_is_on_its_way_stays() {
         browser.wait_script("return window.held.length", |v| v.as_u64() == Some(n as u64)).await.unwrap();
     };
     browser.script(hold).await.unwrap();
-    browser.script(&set("school", "cores")).await.unwrap();
-    held(1).await;
     browser.script(&set("school", "drying")).await.unwrap();
+    held(1).await;
+    // A pause while one types would be a sending of its own, which the next one must not take for somebody else's.
+    browser.script(&set("pot_tare", "8")).await.unwrap();
+    tokio::time::sleep(std::time::Duration::from_millis(400)).await;
+    browser.script(&set("pot_tare", "800")).await.unwrap();
+    tokio::time::sleep(std::time::Duration::from_millis(400)).await;
+    held(1).await;
+    // Somebody else, who sees what was kept so far.
+    let other = "const mine = document.getElementById('run'); const body = new URLSearchParams();
+        body.set('token', mine.elements.token.value); body.set('revision', Number(mine.elements.revision.value) + 1);
+        body.set('density', '1.44'); body.set('live', 'yes'); window.other = 0;
+        window.real(location.pathname, { method: 'POST', body }).then((a) => { window.other = a.status; });";
+    browser.script(other).await.unwrap();
+    browser.wait_script("return window.other", |v| v.as_u64() == Some(200)).await.unwrap();
+    browser.script("window.held[0]()").await.unwrap();
     held(2).await;
-    let typed = set("pot_tare", "800") + "window.held[0](); window.held[1]();";
-    browser.script(&typed).await.unwrap();
+    // Typed after the second sending went out, and before its answer brings somebody else's changes.
+    browser.script(&(set("pot_dry", "6000") + "window.held[1]();")).await.unwrap();
     held(3).await;
     browser.script("window.held[2]()").await.unwrap();
-    browser.wait_script("return document.querySelector('form#run').dataset.shown", |v| v.is_string()).await.unwrap();
-    let tare = "return document.getElementById('pot_tare').value";
-    assert_eq!(browser.script(tare).await.unwrap().as_str(), Some("800"));
+    browser.wait("form#run[data-shown='3']").await.unwrap();
+    let fields =
+        "return ['school', 'pot_tare', 'pot_dry', 'density'].map((id) => document.getElementById(id).value).join(' ')";
+    let all = Some("drying 800 6000 1.44");
+    assert_eq!(browser.script(fields).await.unwrap().as_str(), all);
+    let here = browser.script("return location.pathname").await.unwrap();
+    site.open(here.as_str().unwrap()).await;
+    assert_eq!(browser.script(fields).await.unwrap().as_str(), all, "and so it is kept");
     site.end().await;
 }
 

@@ -3,7 +3,10 @@ import { column, grow, paste } from "./rows.js";
 
 const form = document.querySelector("[data-plan]");
 const saved = document.querySelector("[data-saved]");
-let timer, asked = 0, shown = 0;
+let timer, away, waiting, shown = 0;
+
+/** An answer that takes longer is none, ms. */
+const PATIENCE = 20_000;
 
 /** Marks fields at which something stops. */
 function mark(root) {
@@ -43,46 +46,69 @@ function take(page) {
   document.dispatchEvent(new CustomEvent("plan:shown"));
 }
 
-/** Takes the revision over, and, where somebody else's changes came in, every field that has not the focus. */
-function renew(fresh) {
+/** What stands in the form's fields, by their numbers on the page. */
+const typed = () => new Map([...form.querySelectorAll("[name][id]")].map((f) => [f.id, f.checked ? "✓" : f.value]));
+
+/**
+ * Takes the revision over, and, where somebody else's changes came in, every field that has not the focus and in which nothing was typed
+ * since it was sent.
+ */
+function renew(fresh, sent) {
   const revision = form.elements.namedItem("revision");
   const next = fresh?.elements.namedItem("revision");
   if (!revision || !next) return false;
   const others = Number(next.value) > Number(revision.value) + 1;
   revision.value = next.value;
   if (!others) return false;
+  const now = typed();
   for (const field of fresh.querySelectorAll("input[name], select[name], textarea[name]")) {
     const mine = document.getElementById(field.id);
-    if (!mine || mine === document.activeElement || mine.name !== field.name) continue;
+    if (!mine || mine === document.activeElement || mine.name !== field.name || now.get(mine.id) !== sent.get(mine.id)) continue;
     if (mine.type === "checkbox" || mine.type === "radio") mine.checked = field.checked;
     else mine.value = field.value;
   }
   return true;
 }
 
-export async function send() {
-  clearTimeout(timer);
-  timer = undefined;
-  const number = ++asked;
+/** Sends what stands in the form, and takes the answer over. */
+async function post() {
+  const sent = typed();
   const body = new URLSearchParams(new FormData(form));
   body.append("live", "yes");
   saved.textContent = "keeping…";
   try {
-    const answer = await fetch(location.pathname, { method: "POST", body });
+    const answer = await fetch(location.pathname, { method: "POST", body, signal: AbortSignal.timeout(PATIENCE) });
     const text = await answer.text();
     if (!answer.ok) throw new Error(new DOMParser().parseFromString(text, "text/html").querySelector("main p")?.textContent ?? answer.status);
-    // What was typed since is not in this answer, and goes out in a moment: taking it over could put old text in its place.
-    if (number !== asked || timer) return;
     const page = new DOMParser().parseFromString(text, "text/html");
-    const merged = renew(page.querySelector("[data-plan]"));
+    const merged = renew(page.querySelector("[data-plan]"), sent);
     take(page);
     const conflict = page.querySelector(".said")?.textContent;
     saved.textContent = conflict ?? (merged ? "Kept; somebody else's changes came in." : page.querySelector("[data-saved]")?.textContent ?? "Kept.");
     form.dataset.shown = String(++shown);
   } catch (error) {
-    const why = error instanceof TypeError ? "no answer from Ebrel" : error.message;
-    if (number === asked) saved.textContent = `Not kept (${why}). What you typed stays here; it is sent again with the next change.`;
+    const silent = error instanceof TypeError || error.name === "TimeoutError";
+    const why = silent ? "no answer from Ebrel" : error.message;
+    saved.textContent = `Not kept (${why}). What you typed stays here; it is sent again with the next change.`;
   }
+}
+
+/**
+ * Sends the form, one sending after the other: each is made of what the one before came to. Two at once would be two people, of whom
+ * the second loses where both typed.
+ */
+export function send() {
+  clearTimeout(timer);
+  timer = undefined;
+  if (!away) {
+    away = post().finally(() => { away = undefined; });
+    return away;
+  }
+  waiting ??= away.then(() => {
+    waiting = undefined;
+    return send();
+  });
+  return waiting;
 }
 
 function later(wait) {
@@ -115,15 +141,15 @@ document.addEventListener("keydown", (e) => {
 });
 // A link or another form that leads away waits until what was typed is kept.
 document.querySelector("[data-next]")?.addEventListener("click", async (e) => {
-  if (!timer) return;
+  if (!timer && !away) return;
   e.preventDefault();
-  await send();
+  await (timer ? send() : waiting ?? away);
   location.assign(e.target.href);
 });
 document.addEventListener("submit", async (e) => {
-  if (e.target === form || !timer) return;
+  if (e.target === form || !(timer || away)) return;
   e.preventDefault();
-  await send();
+  await (timer ? send() : waiting ?? away);
   e.target.requestSubmit(e.submitter?.isConnected ? e.submitter : undefined);
 });
 form.addEventListener("paste", (e) => {
