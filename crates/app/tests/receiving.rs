@@ -107,8 +107,8 @@ async fn an_intake_is_busy_while_many_messages_follow_each_other_and_rests_then(
     let intake = Intake::start(store, Arc::default());
     let message = |n| Message { readings: vec![reading(n, 0)], refused: Vec::new() };
     assert!(!intake.is_busy(), "nothing came yet");
-    for n in 0..19 {
-        intake.receive(node, message(n), NOW).await.unwrap();
+    for told in futures_util::future::join_all((0..19).map(|n| intake.receive(node, message(n), NOW))).await {
+        told.unwrap();
     }
     assert!(!intake.is_busy(), "nineteen are a usual day");
     // Also one that is refused is work.

@@ -1,6 +1,6 @@
 //! Messages through a broker: Debian's mosquitto, with Ebrel and it going away in turn.
 
-use super::nodes::Rig;
+use super::nodes::{Rig, ago};
 use actix_web::web::Data;
 use ebrel::broker::{Broker, BrokerArgs};
 use ebrel::state::broker::{BrokerState, Link};
@@ -135,7 +135,7 @@ const OWN: &str = "fields/nodes/1/readings";
 
 /// A message of one reading, `n` minutes ago.
 fn reading(n: i64) -> (&'static str, Vec<u8>) {
-    let t = wall_clock().0 / 60 * 60 - n * 60;
+    let t = ago(n * 60);
     let text = format!(r#"[{{"n":"A1/{}","u":"mV","v":{n},"t":{t}}}]"#, Quantity::RawOutput.code());
     (OWN, text.into_bytes())
 }

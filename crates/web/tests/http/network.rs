@@ -69,9 +69,8 @@ async fn while_readings_stream_in_pages_show_some_seconds_ago_and_then_what_is()
     assert!(rig.owner.page("/studies/1/network").await.contains(silent));
     rig.owner.page("/studies/1").await;
     // A single message changes what the page says at once; a stream of them does not wait for each other's pages.
-    for n in 0..40 {
-        rig.csv(&line(ago(600) + n)).await;
-    }
+    let stream: Vec<_> = (0..40).map(|n| line(ago(600) + n)).collect();
+    futures_util::future::join_all(stream.iter().map(|l| rig.csv(l))).await;
     assert!(rig.owner.page("/studies/1/network").await.contains(silent), "as it was before the stream");
     assert!(rig.owner.page("/studies/1").await.contains("Tub 1"));
     tokio::time::sleep(std::time::Duration::from_millis(2200)).await;

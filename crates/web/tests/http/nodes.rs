@@ -8,6 +8,7 @@ use flate2::Compression;
 use flate2::write::GzEncoder;
 use serde_json::{Value, json};
 use std::io::Write;
+use std::sync::LazyLock;
 use std::time::{Duration, SystemTime};
 
 /// A node of the first study's station that may send.
@@ -85,10 +86,15 @@ async fn shown(answer: reqwest::Response) -> String {
     page.split("id=\"key\">").nth(1).unwrap_or_else(|| panic!("{page}")).split('<').next().unwrap().to_owned()
 }
 
+/// The minute in which the tests began: one reading asked for twice has one time, whatever minute has begun since.
+static BEGUN: LazyLock<i64> = LazyLock::new(|| {
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().as_secs() as i64;
+    now / 60 * 60
+});
+
 /// So many seconds ago, rounded to a minute.
 pub fn ago(seconds: i64) -> i64 {
-    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().as_secs() as i64;
-    (now - seconds) / 60 * 60
+    *BEGUN - (seconds + 59) / 60 * 60
 }
 
 fn counts(receipt: &Value) -> [u64; 5] {
