@@ -1,6 +1,7 @@
 //! Readings into their tables: what is known is told from what is new, and what is new is written in as few statements as it takes.
 
 use crate::batches::{Origin, Source};
+use crate::cache::GROWS_BY;
 use crate::packing::write;
 use crate::readings::{Added, Reading};
 use crate::sorting::{Sorted, sort_out_all};
@@ -40,8 +41,12 @@ impl Unit {
         sorted: &Sorted,
         batch_of: impl Fn(&Reading) -> i64,
     ) -> Result<Vec<Brought>, StoreError> {
-        self.touched.extend(sorted.streams.iter().map(|s| sorted.fresh[s.0].stream));
-        self.touched.extend(sorted.repeats.iter().map(|r| r.stream));
+        for (start, end, _) in &sorted.streams {
+            self.touch(&sorted.fresh[*start..*end]);
+        }
+        for repeat in &sorted.repeats {
+            self.touched.insert(repeat.stream, None);
+        }
         keep_beside(self.connection(), &batch_of, &sorted.repeats).await?;
         let mut rest = &sorted.streams[..];
         while let Some(first) = rest.first() {
@@ -54,6 +59,19 @@ impl Unit {
             (of_stream[0].stream, of_stream[0].t, of_stream[of_stream.len() - 1].t, of_stream.len() as i64)
         });
         Ok(brought.collect())
+    }
+}
+
+impl Unit {
+    /// Notes readings that are added to one stream.
+    fn touch(&mut self, readings: &[Reading]) {
+        let stream = readings[0].stream;
+        let grows = readings.len() <= GROWS_BY && self.cache.grows(stream);
+        let came = self.touched.entry(stream).or_insert_with(|| grows.then(Vec::new));
+        match came {
+            Some(came) if grows => came.extend(readings.iter().map(|r| (r.t, r.raw))),
+            other => *other = None,
+        }
     }
 }
 
@@ -193,21 +211,17 @@ pub(crate) async fn unknown(
     Ok(repeats.into_iter().filter(|r| known.insert(key(r.t, r.raw))).collect())
 }
 
-/// Counts a change of streams; the stations that they belong to.
-pub(crate) async fn changed(connection: &mut SqliteConnection, streams: &[i64]) -> Result<BTreeSet<i64>, StoreError> {
-    let mut stations = BTreeSet::new();
-    for rows in streams.chunks(ROWS) {
-        let among = format!("({})", vec!["?"; rows.len()].join(","));
-        let update = format!("UPDATE stream SET changes = changes + 1 WHERE id IN {among}");
-        let belong =
-            format!("SELECT DISTINCT n.station_id FROM stream s JOIN node n ON n.id = s.node_id WHERE s.id IN {among}");
-        let mut query = sqlx::query(sqlx::AssertSqlSafe(update.as_str()));
-        let mut of = sqlx::query_scalar::<_, i64>(sqlx::AssertSqlSafe(belong.as_str()));
-        for stream in rows {
-            (query, of) = (query.bind(stream), of.bind(stream));
-        }
-        query.execute(&mut *connection).await?;
-        stations.extend(of.fetch_all(&mut *connection).await?);
-    }
-    Ok(stations)
+/// Counts a change of streams: the stations that they belong to, and each stream with the number of its change.
+pub(crate) async fn changed(
+    connection: &mut SqliteConnection,
+    streams: &[i64],
+) -> Result<(BTreeSet<i64>, Vec<(i64, i64)>), StoreError> {
+    let streams = serde_json::to_string(streams)?;
+    let rows = sqlx::query!(
+        r#"UPDATE stream SET changes = changes + 1 WHERE id IN (SELECT value FROM json_each(?))
+           RETURNING id, changes, (SELECT station_id FROM node WHERE node.id = node_id) AS "station!: i64""#,
+        streams
+    );
+    let rows = rows.fetch_all(connection).await?;
+    Ok((rows.iter().map(|r| r.station).collect(), rows.iter().map(|r| (r.id, r.changes)).collect()))
 }

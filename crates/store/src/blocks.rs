@@ -24,7 +24,7 @@ impl Store {
             return Ok(series);
         }
         let decoded = self.decode(&[stream]).await?.into_iter().next();
-        Ok(decoded.map_or_else(Arc::default, |(_, series, change)| self.cache.put(stream, series, change)))
+        Ok(decoded.map_or_else(Arc::default, |decoded| self.keep(decoded)))
     }
 
     /// As [`Self::series`], of each stream of a station by its number: they are read together.
@@ -44,8 +44,8 @@ impl Store {
             }
         }
         for streams in missing.chunks(DECODED_AT_ONCE) {
-            for (stream, series, change) in self.decode(streams).await? {
-                all.insert(stream, self.cache.put(stream, series, change));
+            for decoded in self.decode(streams).await? {
+                all.insert(decoded.stream, self.keep(decoded));
             }
         }
         Ok(all)
@@ -56,8 +56,13 @@ impl Store {
         self.cache.clear();
     }
 
-    /// Reads streams from their blocks, and makes and keeps the missing ones; each with the change that it was read at.
-    async fn decode(&self, streams: &[i64]) -> Result<Vec<(i64, Series, i64)>, StoreError> {
+    fn keep(&self, decoded: Decoded) -> Arc<Series> {
+        let Decoded { stream, series, change, repeats } = decoded;
+        self.cache.put(stream, series, change, !repeats)
+    }
+
+    /// Reads streams from their blocks, and makes and keeps the missing ones.
+    async fn decode(&self, streams: &[i64]) -> Result<Vec<Decoded>, StoreError> {
         let asked = serde_json::to_string(streams)?;
         let mut tx = self.pool.begin().await?;
         let changes = sqlx::query!(
@@ -80,7 +85,7 @@ impl Store {
             if !made.is_empty() {
                 to_keep.push((stream.id, made, stream.changes));
             }
-            all.push((stream.id, series, stream.changes));
+            all.push(Decoded { stream: stream.id, series, change: stream.changes, repeats: stream.repeats });
         }
         tx.rollback().await?;
         for (stream, made, change) in to_keep {
@@ -108,6 +113,16 @@ impl Store {
             tracing::warn!(stream, %error, "packed months could not be kept; the next read makes them again");
         }
     }
+}
+
+/// A stream's series as it was read.
+struct Decoded {
+    stream: i64,
+    series: Series,
+    /// The change of the stream that it was read at.
+    change: i64,
+    /// Whether something of it came twice.
+    repeats: bool,
 }
 
 /// Streams that are read together: their blocks are in memory at once.
@@ -209,6 +224,7 @@ impl Months {
 
 #[cfg(test)]
 mod tests {
+    use super::*;
     use crate::batches::testing::HAND;
     use crate::database::testing::store;
     use crate::readings::Reading;
@@ -256,10 +272,7 @@ mod tests {
             store.add_readings(&HAND, piece.filter(|i| i % 3 > 0).map(reading).collect()).await.unwrap();
             assert_eq!(
                 packed().await,
-                as_packed()
-                    .await
-                    .chunk_by(|a, b| a.0 * 900 / crate::packing::MONTH_S == b.0 * 900 / crate::packing::MONTH_S)
-                    .count() as i64
+                as_packed().await.chunk_by(|a, b| a.0 * 900 / MONTH_S == b.0 * 900 / MONTH_S).count() as i64
             );
         }
         assert_eq!(as_packed().await, as_stored(&|i| i % 3 > 0));
@@ -271,6 +284,68 @@ mod tests {
         store.add_readings(&HAND, vec![reading(0), reading(6000)]).await.unwrap();
         assert_eq!(packed().await, months - 2, "two months wait");
         assert_eq!(as_packed().await, as_stored(&|i| filled(i) || i == 0 || i == 6000));
+    }
+
+    #[tokio::test]
+    async fn a_series_in_memory_grows_with_what_comes_as_if_it_were_read_anew() {
+        let (store, dir) = store().await;
+        let streams = [crate::stations::testing::stream(&store).await, second_stream(&store).await];
+        let add = async |store: &Store, times: &[i64]| {
+            let of = |stream| times.iter().map(move |i| Reading { stream, t: i * 900, raw: (*i as f64).sin() });
+            store.add_readings(&HAND, streams.into_iter().flat_map(of).collect()).await.unwrap();
+        };
+        let series = async || {
+            let held = [store.series(streams[0]).await.unwrap(), store.series(streams[1]).await.unwrap()];
+            assert!(Arc::ptr_eq(&held[0].times, &held[1].times), "times are held once");
+            held
+        };
+        let as_read = async |store: &Store| {
+            store.forget_all();
+            store.series(streams[0]).await.unwrap()
+        };
+        add(&store, &(0..6000).filter(|i| i % 2 == 0).collect::<Vec<_>>()).await;
+        let first = series().await;
+        // After the end, before the beginning, between, known already; one message after another, or several before somebody asks.
+        for (asked, times) in [
+            (true, &[6000][..]),
+            (true, &[6001, 6005, 6003]),
+            (true, &[-7, 3, 4001, 6002]),
+            (true, &[6005, 3]),
+            (false, &[6010, 1]),
+            (false, &[6004, -9]),
+            (true, &[6011]),
+        ] {
+            add(&store, times).await;
+            if asked {
+                let held = series().await;
+                assert_eq!(held[0], as_read(&store).await, "{times:?}");
+                series().await;
+            }
+        }
+        assert_eq!(first[0].len(), 3000, "what somebody holds stays as it was");
+        // A row that is gone behind its back shows that nothing is read: the series only grows.
+        sqlx::query("DELETE FROM reading WHERE t = 6001 * 900").execute(&store.pool).await.unwrap();
+        add(&store, &[6012]).await;
+        let grown = series().await;
+        assert_eq!(grown[0].times.iter().filter(|t| **t == 6001 * 900).count(), 1);
+        // Another process writes between: what it brought is read.
+        let other = Store::open(&dir.path().join("ebrel.db")).await.unwrap();
+        add(&other, &[6013]).await;
+        add(&store, &[6014]).await;
+        assert_eq!(series().await[0].len(), grown[0].len() + 1, "one is gone, and two came");
+        // What contradicts is no growth, nor what comes after it: a choice may say what is meant.
+        store.add_readings(&HAND, vec![Reading { stream: streams[0], t: 0, raw: 9.0 }]).await.unwrap();
+        add(&store, &[6015]).await;
+        let held = store.series(streams[0]).await.unwrap();
+        assert_eq!((held.len(), held.clone()), (grown[0].len() + 2, as_read(&store).await));
+        sqlx::query("DELETE FROM reading WHERE t = 6003 * 900").execute(&store.pool).await.unwrap();
+        add(&store, &[6016]).await;
+        assert_eq!(*store.series(streams[0]).await.unwrap().times, *as_read(&store).await.times);
+    }
+
+    async fn second_stream(store: &Store) -> i64 {
+        let node = store.ensure_node(1, "n").await.unwrap();
+        store.ensure_stream(node, "second", ebrel_core::units::Quantity::RawOutput, "mV", None).await.unwrap()
     }
 
     #[tokio::test]

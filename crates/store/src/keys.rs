@@ -48,7 +48,10 @@ pub struct NodeKey {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum KeyCheck {
     /// To send for it.
-    Serves,
+    Serves {
+        /// The moment that counts as now in its study, if not the clock's.
+        fixed_now: Option<i64>,
+    },
     /// Nobody knows it.
     Unknown,
     /// It serves no more since then.
@@ -106,9 +109,9 @@ impl Store {
     /// [`StoreError`] if the database refuses.
     pub async fn check_key(&self, hash: &str, node: i64, now: UnixSeconds) -> Result<KeyCheck, StoreError> {
         let row = sqlx::query!(
-            r#"SELECT k.id, k.ends_at, k.used_at, k.revoked AS "revoked!: bool",
+            r#"SELECT k.id, k.ends_at, k.used_at, k.revoked AS "revoked!: bool", s.fixed_now,
                       EXISTS (SELECT 1 FROM node_key_node WHERE key_id = k.id AND node_id = ?2) AS "own!: bool"
-               FROM node_key k WHERE k.hash = ?1"#,
+               FROM node_key k JOIN study s ON s.id = k.study_id WHERE k.hash = ?1"#,
             hash,
             node
         )
@@ -124,7 +127,7 @@ impl Store {
         if row.used_at.is_none_or(|used| now.0 - used >= NOTED) {
             sqlx::query!("UPDATE node_key SET used_at = ? WHERE id = ?", now.0, row.id).execute(&self.pool).await?;
         }
-        Ok(KeyCheck::Serves)
+        Ok(KeyCheck::Serves { fixed_now: row.fixed_now })
     }
 
     /// Keys that serve or served for a node, the newest first.
@@ -207,6 +210,8 @@ mod tests {
     use crate::database::testing::store;
     use crate::stations::testing::station;
 
+    const SERVES: KeyCheck = KeyCheck::Serves { fixed_now: None };
+
     fn key(hash: &str, nodes: &[i64]) -> NewKey {
         let (name, by) = ("gateway “θ”".to_owned(), "N. Arvel".to_owned());
         NewKey { name, hash: hash.into(), nodes: nodes.to_vec(), at: UnixSeconds(100), by }
@@ -221,9 +226,9 @@ mod tests {
         let old = store.add_key(study, &key("old", &[a])).await.unwrap();
         store.add_key(study, &key("gate", &[a, b])).await.unwrap();
         let check = async |hash: &str, node, now| store.check_key(hash, node, UnixSeconds(now)).await.unwrap();
-        assert_eq!(check("old", a, 200).await, KeyCheck::Serves);
+        assert_eq!(check("old", a, 200).await, SERVES);
         assert_eq!(check("old", b, 200).await, KeyCheck::OtherNode);
-        assert_eq!(check("gate", b, 200).await, KeyCheck::Serves);
+        assert_eq!(check("gate", b, 200).await, SERVES);
         assert_eq!(check("", a, 200).await, KeyCheck::Unknown);
         // Renewed, once: it serves through the grace, and no longer; the new one serves for the same nodes.
         let (at, ends) = (UnixSeconds(300), UnixSeconds(1000));
@@ -231,9 +236,9 @@ mod tests {
         assert!(renew(b, old, "stolen").await.is_err(), "from another node's page");
         assert_eq!(renew(a, old, "new").await.unwrap(), "gateway “θ”");
         assert!(renew(a, old, "newer").await.is_err(), "from a second tab");
-        assert_eq!(check("old", a, 999).await, KeyCheck::Serves);
+        assert_eq!(check("old", a, 999).await, SERVES);
         assert_eq!(check("old", a, 1000).await, KeyCheck::Ended(UnixSeconds(1000)));
-        assert_eq!((check("new", a, 1000).await, check("newer", a, 1000).await), (KeyCheck::Serves, KeyCheck::Unknown));
+        assert_eq!((check("new", a, 1000).await, check("newer", a, 1000).await), (SERVES, KeyCheck::Unknown));
         let end = async |node, t| store.end_key(node, old, UnixSeconds(t), "T. Quill").await.unwrap();
         assert!(!end(b, 1).await, "from another node's page");
         assert!(end(a, 500).await && !end(a, 600).await, "once");

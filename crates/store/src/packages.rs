@@ -219,7 +219,7 @@ impl Unit {
         let of: Vec<(i64, Brought)> = of.into_iter().map(|(i, row)| (deliveries[i].0, row)).collect();
         note_each(self.connection(), &of).await?;
         if added.new + added.repeated > 0 {
-            for station in changed(self.connection(), &[readings[0].stream]).await? {
+            for station in changed(self.connection(), &[readings[0].stream]).await?.0 {
                 self.tests_due(station).await?;
             }
         }

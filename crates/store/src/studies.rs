@@ -49,22 +49,6 @@ impl Store {
             .ok_or(StoreError::NotFound("study"))
     }
 
-    /// The study that a node belongs to.
-    ///
-    /// # Errors
-    /// [`StoreError::NotFound`] if there is no such node.
-    pub async fn study_of_node(&self, node: i64) -> Result<Study, StoreError> {
-        sqlx::query_as!(
-            Study,
-            "SELECT y.id, y.name, y.question, y.utc_offset_minutes, y.fixed_now
-             FROM node n JOIN station s ON s.id = n.station_id JOIN study y ON y.id = s.study_id WHERE n.id = ?",
-            node
-        )
-        .fetch_optional(&self.pool)
-        .await?
-        .ok_or(StoreError::NotFound("node"))
-    }
-
     /// Begins a study (the `id` given is not used) and returns its number. `owner` is the account that owns it; without one
     /// (the demo, and a study begun before anybody signs in) the first account will.
     ///

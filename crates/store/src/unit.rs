@@ -1,15 +1,21 @@
 //! Several writes that are one action: all of them stand, or none.
 
 use crate::adding::changed;
+use crate::cache::SeriesCache;
 use crate::{Store, StoreError};
 use sqlx::{Sqlite, SqliteConnection, Transaction};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 /// An action that holds the write lock until [`Unit::commit`]; dropped before that, nothing of it happened.
 pub struct Unit {
     tx: Transaction<'static, Sqlite>,
-    /// Streams that got readings: counted as changed at the end, once for all that came.
-    pub(crate) touched: BTreeSet<i64>,
+    /// Streams that got readings: counted as changed at the end, once for all that came. With them the readings, if they are few and
+    /// all that changed.
+    pub(crate) touched: BTreeMap<i64, Option<Vec<(i64, f64)>>>,
+    /// By how much decoded series grow when this stands: stream, its change, readings.
+    grown: Vec<(i64, i64, Vec<(i64, f64)>)>,
+    pub(crate) cache: Arc<SeriesCache>,
     /// Probes whose readings mean something else now: the tests of their stations are due at the end, once.
     pub(crate) meant_anew: BTreeSet<i64>,
 }
@@ -20,7 +26,13 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the write lock is not to be had.
     pub async fn unit(&self) -> Result<Unit, StoreError> {
-        Ok(Unit { tx: self.write().await?, touched: BTreeSet::new(), meant_anew: BTreeSet::new() })
+        Ok(Unit {
+            tx: self.write().await?,
+            touched: BTreeMap::new(),
+            grown: Vec::new(),
+            cache: Arc::clone(&self.cache),
+            meant_anew: BTreeSet::new(),
+        })
     }
 }
 
@@ -31,13 +43,19 @@ impl Unit {
     /// [`StoreError`] if the database refuses; nothing of it stands then.
     pub async fn commit(mut self) -> Result<(), StoreError> {
         self.count_changes().await?;
-        Ok(self.tx.commit().await?)
+        self.tx.commit().await?;
+        self.grown.into_iter().for_each(|(stream, change, readings)| self.cache.grow(stream, change, readings));
+        Ok(())
     }
 
     /// Counts what changed so far: tests are due from then on.
     pub(crate) async fn count_changes(&mut self) -> Result<(), StoreError> {
-        let touched: Vec<i64> = std::mem::take(&mut self.touched).into_iter().collect();
-        let mut stations = changed(self.connection(), &touched).await?;
+        let mut touched = std::mem::take(&mut self.touched);
+        let streams: Vec<i64> = touched.keys().copied().collect();
+        let (mut stations, changes) = changed(self.connection(), &streams).await?;
+        self.grown.extend(
+            changes.into_iter().filter_map(|(stream, change)| Some((stream, change, touched.remove(&stream)??))),
+        );
         let probes: Vec<i64> = std::mem::take(&mut self.meant_anew).into_iter().collect();
         if !probes.is_empty() {
             stations.extend(stations_of(self.connection(), &probes, "").await?);

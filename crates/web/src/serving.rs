@@ -13,8 +13,10 @@ use anyhow::{Error, anyhow};
 use clap::Args;
 use ebrel_app::demo;
 use ebrel_app::reviewing;
+use rayon::ThreadPoolBuilder;
 use rustls::ServerConfig;
 use std::net::{SocketAddr, TcpListener};
+use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -71,6 +73,7 @@ pub async fn demo(port: u16, data: &Path, fresh: bool, live: Option<f64>) -> any
     if make {
         data_dir::mark_demo(data, false).map_err(wrong)?;
     }
+    leave_a_core();
     let state = State::open(data, Mode::Demo).await.map_err(Error::msg)?;
     if make {
         demo::seed(&state.store).await?;
@@ -100,6 +103,15 @@ pub async fn demo(port: u16, data: &Path, fresh: bool, live: Option<f64>) -> any
     run(state, SocketAddr::from(([127, 0, 0, 1], port)), None, Beside { broker: None, day_seconds: live }, lock).await
 }
 
+/// Tests of quality run on all cores but one: somebody looks at pages meanwhile.
+fn leave_a_core() {
+    let cores = std::thread::available_parallelism().map_or(1, NonZeroUsize::get);
+    let pool = ThreadPoolBuilder::new().num_threads((cores - 1).max(1));
+    if let Err(error) = pool.build_global() {
+        tracing::debug!(%error, "the tests of quality run on all cores");
+    }
+}
+
 /// Serves real data.
 pub async fn serve(args: ServeArgs) -> anyhow::Result<()> {
     let certificate = args.tls_cert.as_deref().zip(args.tls_key.as_deref());
@@ -113,6 +125,7 @@ pub async fn serve(args: ServeArgs) -> anyhow::Result<()> {
         listen: Some(args.listen.ip()).filter(|ip| !ip.is_loopback()),
         proxy: args.trusted_proxy,
     };
+    leave_a_core();
     let state = State::open(&args.data, Mode::Serve { https }).await.map_err(Error::msg)?.behind(doors);
     let broker = Broker::read(&args.broker, &state.cookie_name())?;
     run(state, args.listen, config, Beside { broker, day_seconds: None }, lock).await

@@ -9,6 +9,7 @@ use super::{
     Flag, Settings, StationContext, burst, clock, conditions, exchange, gap, handling, heat, instrument, misses, order,
     pair, reference, repeated, rise, spike, step, stuck, sunlit, supply, wiggle,
 };
+use rayon::prelude::*;
 
 /// A test, or two that share one look.
 #[derive(Clone, Copy)]
@@ -102,7 +103,8 @@ pub fn check_station(station: &StationContext<'_>, settings: &Settings) -> Findi
     check_again(station, settings, &mut Judged::default())
 }
 
-/// The flags of every test over the channels of one station, pass by pass.
+/// The flags of every test over the channels of one station, pass by pass; channels are looked at side by side on the cores that there
+/// are.
 pub(super) fn all_tests(station: &StationContext<'_>, settings: &Settings) -> Vec<Vec<Flag>> {
     let water = Water::at(station);
     let mut screened: Vec<Screened<'_>> = station.channels.iter().map(Screened::new).collect();
@@ -112,10 +114,10 @@ pub(super) fn all_tests(station: &StationContext<'_>, settings: &Settings) -> Ve
         for detector in pass.detectors {
             match detector {
                 Detector::Channel(look) => {
-                    for (of, found) in screened.iter().zip(&mut flags) {
+                    screened.par_iter().zip(&mut flags).for_each(|(of, found)| {
                         let now = look(&Scene { of, all: &screened, station, water: &water, found }, settings);
                         found.extend(now);
-                    }
+                    });
                 }
                 Detector::Station(look) => {
                     let told = look(&Whole { all: &screened, station, water: &water, found: &flags }, settings);
@@ -124,12 +126,11 @@ pub(super) fn all_tests(station: &StationContext<'_>, settings: &Settings) -> Ve
             }
         }
         if pass.hides {
-            for ((channel, found), before) in screened.iter_mut().zip(&flags).zip(before) {
-                channel.hide(&found[before..]);
-            }
+            let found = flags.par_iter().zip(before);
+            screened.par_iter_mut().zip(found).for_each(|(channel, (found, before))| channel.hide(&found[before..]));
         }
         if number == LEARNS {
-            screened.iter_mut().for_each(Screened::learn_texture);
+            screened.par_iter_mut().for_each(Screened::learn_texture);
         }
     }
     flags

@@ -6,7 +6,7 @@ use crate::series::{DailyWave, Hours, daily_waves};
 use crate::statistics::quantile;
 use crate::units::Quantity;
 use std::borrow::Cow;
-use std::cell::OnceCell;
+use std::sync::OnceLock;
 
 /// A channel with faults already found taken out; readings are borrowed until something is.
 pub(super) struct Screened<'a> {
@@ -19,14 +19,14 @@ pub(super) struct Screened<'a> {
     pub values: Cow<'a, [f64]>,
     /// Their texture; `None` for too short a record, and before the instrument's faults are out.
     pub noise: Option<Noise>,
-    hours: OnceCell<Hours>,
-    waves: OnceCell<Vec<Option<DailyWave>>>,
+    hours: OnceLock<Hours>,
+    waves: OnceLock<Vec<Option<DailyWave>>>,
 }
 
 impl<'a> Screened<'a> {
     pub fn new(channel: &'a Channel<'a>) -> Self {
         let (times, values) = (Cow::Borrowed(channel.view.times), Cow::Borrowed(channel.view.values));
-        let (hours, waves) = (OnceCell::new(), OnceCell::new());
+        let (hours, waves) = (OnceLock::new(), OnceLock::new());
         Self { channel, interval: channel.due_every(), times, values, noise: None, hours, waves }
     }
 
@@ -79,7 +79,7 @@ impl<'a> Screened<'a> {
         if found.is_empty() && self.values.iter().all(|v| v.is_finite()) {
             return;
         }
-        (self.hours, self.waves) = (OnceCell::new(), OnceCell::new());
+        (self.hours, self.waves) = (OnceLock::new(), OnceLock::new());
         let mut spans: Vec<(i64, i64)> = found.iter().map(|f| (f.start.0, f.end.0)).collect();
         spans.sort_unstable();
         let mut next = 0;

@@ -80,6 +80,8 @@ pub struct State {
     pub exercises: Exercises,
     /// Places for thinning: arithmetic that keeps a core busy.
     pub thinning: Places,
+    /// Places for looking at messages, however many come at once: pages need connections and cores as well.
+    pub messages: Places,
     /// The room on the disk.
     pub disk: Disk,
     /// Signs and hides session cookies.
@@ -130,6 +132,7 @@ impl State {
             networks: Stamped::default(),
             exercises: Exercises::default(),
             thinning: Places::new(2),
+            messages: Places::new(2),
             key,
             work: Work::default(),
             brought,
@@ -158,7 +161,7 @@ impl State {
     /// The moment that counts as now in a study.
     #[must_use]
     pub fn now(&self, study: &Study) -> UnixSeconds {
-        study.fixed_now.map_or_else(wall_clock, UnixSeconds)
+        now_of(study.fixed_now)
     }
 
     /// The name of the session cookie: another one for each data directory, so that two servers on one host do not sign each
@@ -167,6 +170,12 @@ impl State {
     pub fn cookie_name(&self) -> String {
         format!("ebrel-{}", &hex::encode(Sha256::digest(self.key.master()))[..8])
     }
+}
+
+/// The moment that counts as now: a fixed one, else the clock's.
+#[must_use]
+pub fn now_of(fixed: Option<i64>) -> UnixSeconds {
+    fixed.map_or_else(wall_clock, UnixSeconds)
 }
 
 /// The machine's clock.

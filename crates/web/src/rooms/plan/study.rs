@@ -18,7 +18,9 @@ use ebrel_app::record::{Flagged, StationRecord};
 use ebrel_core::roles::Role;
 use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds, read_offset};
 use ebrel_store::flags::WaitingFlag;
+use ebrel_store::stations::Station;
 use ebrel_store::studies::Study;
+use futures_util::future::try_join_all;
 use serde::Deserialize;
 use std::sync::Arc;
 
@@ -163,48 +165,77 @@ struct StudyPage {
 
 async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let study = state.store.study(*id).await?;
-    let now = state.now(&study);
-    let (mut rows, mut wrong, mut earlier, mut glances) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-    for station in state.store.stations(*id).await? {
-        let record = StationRecord::outline(&state.store, station.id).await?;
-        let offset = study.utc_offset_minutes;
-        let extent = state.store.extent(station.id).await?;
-        let worst = state.store.worst_waiting(station.id, MOST_WAITING).await?;
-        let since = extent.map_or(now, |e| e.1) - NOW;
-        let (late, before): (Vec<_>, Vec<_>) = worst.iter().partition(|f| f.end >= since);
-        wrong.extend(late.into_iter().take(3).map(|flag| worst_of(flag, &record, offset)));
-        earlier.extend(before.into_iter().take(2).map(|flag| worst_of(flag, &record, offset)));
-        // Somebody waits for somebody else: that is said before what the tests found.
-        let remarks = state.store.remarks(station.id).await?;
-        for asked in remarks.all().iter().rev().filter(|r| r.open).take(ASKED) {
-            let r = &asked.remark;
-            let sentence = format!("{} wants a second opinion at {}: “{}”", r.by, station.name, shortened(&r.words));
-            let link = format!("/stations/{}/review?state=asked", station.id);
-            wrong.insert(0, Wrong { link, sentence, when: span(r.start, r.end, offset) });
+    let stations = state.store.stations(*id).await?;
+    let parts = try_join_all(stations.into_iter().map(|station| part(&state, &study, station))).await?;
+    let (mut rows, mut glances, mut earlier) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut waits, mut late) = (Vec::new(), Vec::new());
+    for of in parts {
+        waits.extend(of.waits);
+        late.extend(of.late);
+        earlier.extend(of.earlier);
+        glances.push(of.glance);
+        rows.push(of.row);
+    }
+    waits.append(&mut late);
+    let shell = Shell::within(&state, &actor, &study.name, Room::Plan, &study, None).await?;
+    let backup = if state.mode == Mode::Demo { None } else { Some(backup_words(&state, &study).await?) };
+    let (next, wrong) = (next(&study, &rows), waits);
+    page(&StudyPage { shell, next, study, wrong, earlier, glances, stations: rows, backup })
+}
+
+/// What the page says of one station.
+struct Part {
+    /// Nodes that are silent, and wishes for a second opinion: said before what the tests found anywhere.
+    waits: Vec<Wrong>,
+    late: Vec<Wrong>,
+    earlier: Vec<Wrong>,
+    glance: Glance,
+    row: StationRow,
+}
+
+async fn part(state: &web::Data<State>, study: &Study, station: Station) -> Result<Part, Problem> {
+    let (now, offset) = (state.now(study), study.utc_offset_minutes);
+    let record = StationRecord::outline(&state.store, station.id).await?;
+    let extent = state.store.extent(station.id).await?;
+    let worst = state.store.worst_waiting(station.id, MOST_WAITING).await?;
+    let since = extent.map_or(now, |e| e.1) - NOW;
+    let (late, before): (Vec<_>, Vec<_>) = worst.iter().partition(|f| f.end >= since);
+    let mut waits = Vec::new();
+    for (node, (name, heard)) in heard(&state.store, station.id, now).await? {
+        if heard.is_silent() {
+            let (ago, missed) = ((now - heard.last).in_words(), heard.missed);
+            let sentence = format!("{name} of {} has been silent for {ago}: {missed} sendings missed.", station.name);
+            let link = format!("/stations/{}/nodes/{node}", station.id);
+            waits.push(Wrong { link, sentence, when: moment(heard.last, offset) });
         }
-        for (node, (name, heard)) in heard(&state.store, station.id, now).await? {
-            if heard.is_silent() {
-                let (ago, missed) = ((now - heard.last).in_words(), heard.missed);
-                let sentence =
-                    format!("{name} of {} has been silent for {ago}: {missed} sendings missed.", station.name);
-                let link = format!("/stations/{}/nodes/{node}", station.id);
-                wrong.insert(0, Wrong { link, sentence, when: moment(heard.last, offset) });
-            }
-        }
-        let place = Place {
-            station: station.id,
-            name: &station.name,
-            horizons: record.soil.horizons(),
-            when: &|t, form| when(t, offset, form),
-        };
-        glances.push(Glance::draw(&*glanced(&state, station.id, now).await?, &place));
-        let planned = StationPlan::load(&state.store, station.id).await?;
-        let plan = match planned.found.stops(None).count() {
-            _ if planned.version == 0 => Planned::Not,
-            0 => Planned::Ready,
-            n => Planned::Stopped(n),
-        };
-        rows.push(StationRow {
+    }
+    let remarks = state.store.remarks(station.id).await?;
+    let asked: Vec<_> = remarks.all().iter().rev().filter(|r| r.open).take(ASKED).collect();
+    waits.extend(asked.into_iter().rev().map(|asked| {
+        let r = &asked.remark;
+        let sentence = format!("{} wants a second opinion at {}: “{}”", r.by, station.name, shortened(&r.words));
+        let link = format!("/stations/{}/review?state=asked", station.id);
+        Wrong { link, sentence, when: span(r.start, r.end, offset) }
+    }));
+    let place = Place {
+        station: station.id,
+        name: &station.name,
+        horizons: record.soil.horizons(),
+        when: &|t, form| when(t, offset, form),
+    };
+    let glance = Glance::draw(&*glanced(state, station.id, now).await?, &place);
+    let planned = StationPlan::load(&state.store, station.id).await?;
+    let plan = match planned.found.stops(None).count() {
+        _ if planned.version == 0 => Planned::Not,
+        0 => Planned::Ready,
+        n => Planned::Stopped(n),
+    };
+    Ok(Part {
+        waits,
+        late: late.into_iter().take(3).map(|flag| worst_of(flag, &record, offset)).collect(),
+        earlier: before.into_iter().take(2).map(|flag| worst_of(flag, &record, offset)).collect(),
+        glance,
+        row: StationRow {
             plan,
             id: station.id,
             record: extent.map_or_else(|| "no readings yet".to_owned(), |(a, b)| span(a, b, offset)),
@@ -214,11 +245,8 @@ async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Resu
             name: station.name,
             treatment: station.treatment,
             bias: station.known_bias,
-        });
-    }
-    let shell = Shell::within(&state, &actor, &study.name, Room::Plan, &study, None).await?;
-    let backup = if state.mode == Mode::Demo { None } else { Some(backup_words(&state, &study).await?) };
-    page(&StudyPage { shell, next: next(&study, &rows), study, wrong, earlier, glances, stations: rows, backup })
+        },
+    })
 }
 
 /// A station at a glance, made anew when its record, its flags or the day have changed.

@@ -4,12 +4,13 @@ use crate::shell::details::Details;
 use crate::shell::errors::Problem;
 use crate::shell::limits::peer;
 use crate::shell::routes::Routes;
-use crate::state::{State, secrets, wall_clock};
+use crate::state::{State, now_of, secrets, wall_clock};
 use actix_web::http::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE};
 use actix_web::http::{Method, StatusCode};
 use actix_web::web::BytesMut;
 use actix_web::{HttpRequest, HttpResponse, web};
 use ebrel_app::receiving::Receipt;
+use ebrel_core::units::UnixSeconds;
 use ebrel_formats::message::{self, Form, MessageError};
 use ebrel_store::keys::KeyCheck;
 use futures_util::StreamExt;
@@ -53,15 +54,14 @@ pub async fn take(
     payload: web::Payload,
 ) -> Result<HttpResponse, Details> {
     let node = *node;
-    admit(&state, &request, node).await?;
+    let now = admit(&state, &request, node).await?;
     let form = form_of(&request)?;
     let bytes = body(&request, payload).await?;
-    let now = state.now(&state.store.study_of_node(node).await.map_err(problem)?);
     let message = if bytes.len() <= READ_AT_ONCE {
         message::read(form, &bytes, now)
     } else {
-        let read = web::block(move || message::read(form, &bytes, now)).await;
-        read.map_err(|e| Details::from(Problem::Internal(e.to_string())))?
+        let place = state.messages.take().await.map_err(Problem::from)?;
+        place.run(move || message::read(form, &bytes, now)).await.map_err(Problem::from)?
     };
     let message = message.map_err(unreadable)?;
     let receipt = state.intake.receive(node, message, now).await.map_err(problem)?;
@@ -75,8 +75,9 @@ fn problem(error: ebrel_store::StoreError) -> Details {
     Details::from(Problem::from(error))
 }
 
-/// Lets a message in whose key serves for the node. Wrong keys make their address wait, longer each time.
-async fn admit(state: &State, request: &HttpRequest, node: i64) -> Result<(), Details> {
+/// Lets a message in whose key serves for the node: the moment that counts as now there. Wrong keys make their address wait, longer each
+/// time.
+async fn admit(state: &State, request: &HttpRequest, node: i64) -> Result<UnixSeconds, Details> {
     let refused = |status, kind: &str, says: String| Err(Details::new(status, kind, says));
     let address = peer(state, request).map(|a| a.to_string()).unwrap_or_default();
     let account = format!("node {node}");
@@ -86,10 +87,13 @@ async fn admit(state: &State, request: &HttpRequest, node: i64) -> Result<(), De
         let says = "Send the node's key as “Authorization: Bearer KEY”. It is made on the node's page.";
         return refused(StatusCode::UNAUTHORIZED, "key-needed", says.to_owned());
     };
-    match state.store.check_key(&secrets::hash_of(key), node, wall_clock()).await.map_err(problem)? {
-        KeyCheck::Serves => {
+    let place = state.messages.take().await.map_err(Problem::from)?;
+    let checked = state.store.check_key(&secrets::hash_of(key), node, wall_clock()).await.map_err(problem)?;
+    drop(place);
+    match checked {
+        KeyCheck::Serves { fixed_now } => {
             state.throttle.note_right(&address, &account);
-            Ok(())
+            Ok(now_of(fixed_now))
         }
         KeyCheck::Unknown => {
             state.throttle.note_wrong(&address, &account, Instant::now());
