@@ -44,14 +44,12 @@ const AIR_IS_RESTLESS: f64 = 1.6;
 /// A burst this many times as wild as the threshold leaves nothing to use.
 const USELESS: f64 = 4.0;
 
-/// Median strays of one stretch of readings.
+/// The median stray of one stretch of readings.
 struct Block {
     from: usize,
     to: usize,
     at: i64,
     stray: f64,
-    /// Half of how far a reading's neighbours are apart, median: a record that moves has more of it than of strays.
-    moves: f64,
 }
 
 /// Hours in which the median of |x − mean of its two neighbours| over four hours passes `times` that of the two weeks around it
@@ -61,7 +59,7 @@ pub(super) fn bursts(scene: &Scene<'_>, own: &NoiseSettings) -> Vec<Flag> {
     let Some(noise) = of.noise.filter(|_| may_be_noisy(of.channel.quantity)) else { return Vec::new() };
     let per_block = ((OVER / of.interval) as usize).max(LEAST);
     let strays = strays(&of.times, &of.values, of.interval);
-    let blocks = blocks(&of.times, &of.values, &strays, per_block);
+    let blocks = blocks(&of.times, &strays, per_block);
     let usual = usual(&blocks);
     // Where a record stood still it has no noise of its own: a part of what is usual in all of it stands in.
     let least = CALMEST * usual_stray(&strays);
@@ -71,8 +69,10 @@ pub(super) fn bursts(scene: &Scene<'_>, own: &NoiseSettings) -> Vec<Flag> {
     let bridge = (OVER / of.interval) as usize / (per_block / 4).max(1);
     let frozen =
         |at: i64| scene.found.iter().filter(|f| f.test == Test::Frozen).any(|f| (f.start.0..=f.end.0).contains(&at));
-    let wild =
-        runs(blocks.len(), bridge, |i| blocks[i].stray > threshold(i).max(blocks[i].moves) && !frozen(blocks[i].at));
+    let wild = runs(blocks.len(), bridge, |i| {
+        let Block { from, to, at, stray } = blocks[i];
+        stray > threshold(i) && stray > moves(&of.values[from..to]) && !frozen(at)
+    });
     let mut flags = Vec::new();
     for (a, b) in wild {
         let calm = usual[a].max(least).max(noise.sigma * 0.5).max(noise.resolution * 0.5);
@@ -133,7 +133,7 @@ fn usual_stray(strays: &[f64]) -> f64 {
 }
 
 /// Medians over `long` readings, one every quarter of that.
-fn blocks(t: &[i64], x: &[f64], strays: &[f64], long: usize) -> Vec<Block> {
+fn blocks(t: &[i64], strays: &[f64], long: usize) -> Vec<Block> {
     let mut buffer = Vec::with_capacity(long);
     let starts = (0..strays.len().saturating_sub(long)).step_by((long / 4).max(1));
     starts
@@ -143,12 +143,15 @@ fn blocks(t: &[i64], x: &[f64], strays: &[f64], long: usize) -> Vec<Block> {
             buffer.extend(strays[from..to].iter().copied().filter(|s| s.is_finite()));
             let enough = buffer.len() >= LEAST && 2 * buffer.len() >= long;
             let stray = median(&mut buffer).filter(|_| enough)?;
-            buffer.clear();
-            buffer.extend(x[from..to].windows(3).map(|w| 0.5 * (w[2] - w[0]).abs()));
-            let moves = median(&mut buffer)?;
-            Some(Block { from, to, at: t[from + long / 2], stray, moves })
+            Some(Block { from, to, at: t[from + long / 2], stray })
         })
         .collect()
+}
+
+/// Half of how far a reading's neighbours are apart, median: a record that moves has more of it than of strays.
+fn moves(x: &[f64]) -> f64 {
+    let mut moves: Vec<f64> = x.windows(3).map(|w| 0.5 * (w[2] - w[0]).abs()).collect();
+    median(&mut moves).unwrap_or(0.0)
 }
 
 /// What is usual around each block: the median over a week on either side.

@@ -82,10 +82,10 @@ pub(super) fn print(station: &StationContext<'_>, settings: &Settings) -> u128 {
         let nothing = View { times: &[], values: &[] };
         of_text(&mut of, &Channel { view: nothing, raw: channel.raw.map(|_| &[][..]), empty: &[], ..channel.clone() });
         of_text(&mut of, &(times.len(), channel.empty.len()));
-        of_numbers(&mut of, times, |t| t.to_ne_bytes());
-        of_numbers(&mut of, values, |v| v.to_ne_bytes());
-        of_numbers(&mut of, channel.raw.unwrap_or_default(), |v| v.to_ne_bytes());
-        of_numbers(&mut of, channel.empty, |t| t.to_ne_bytes());
+        of.update(bytemuck::cast_slice(times));
+        of.update(bytemuck::cast_slice(values));
+        of.update(bytemuck::cast_slice(channel.raw.unwrap_or_default()));
+        of.update(bytemuck::cast_slice(channel.empty));
     }
     of_text(&mut of, &(station.channels.len(), station.events, station.place, settings));
     of.digest128()
@@ -93,13 +93,4 @@ pub(super) fn print(station: &StationContext<'_>, settings: &Settings) -> u128 {
 
 fn of_text(of: &mut Xxh3, told: &impl std::fmt::Debug) {
     of.update(format!("{told:?}\n").as_bytes());
-}
-
-/// Takes eight bytes of each number, some hundred numbers at once.
-fn of_numbers<T: Copy>(of: &mut Xxh3, numbers: &[T], bytes: impl Fn(T) -> [u8; 8]) {
-    let mut buffer = [0; 4096];
-    for some in numbers.chunks(buffer.len() / 8) {
-        some.iter().zip(buffer.chunks_exact_mut(8)).for_each(|(n, to)| to.copy_from_slice(&bytes(*n)));
-        of.update(&buffer[..8 * some.len()]);
-    }
 }
