@@ -13,11 +13,18 @@ pub struct Unit {
     /// Streams that got readings: counted as changed at the end, once for all that came. With them the readings, if they are few and
     /// all that changed.
     pub(crate) touched: BTreeMap<i64, Option<Vec<(i64, f64)>>>,
-    /// By how much decoded series grow when this stands: stream, its change, readings.
-    grown: Vec<(i64, i64, Vec<(i64, f64)>)>,
+    /// By how much decoded series grow when this stands.
+    grown: Vec<Growth>,
     pub(crate) cache: Arc<SeriesCache>,
     /// Probes whose readings mean something else now: the tests of their stations are due at the end, once.
     pub(crate) meant_anew: BTreeSet<i64>,
+}
+
+/// Few readings that are all that one change of a stream brought.
+struct Growth {
+    stream: i64,
+    change: i64,
+    readings: Vec<(i64, f64)>,
 }
 
 impl Store {
@@ -44,7 +51,7 @@ impl Unit {
     pub async fn commit(mut self) -> Result<(), StoreError> {
         self.count_changes().await?;
         self.tx.commit().await?;
-        self.grown.into_iter().for_each(|(stream, change, readings)| self.cache.grow(stream, change, readings));
+        self.grown.into_iter().for_each(|g| self.cache.grow(g.stream, g.change, g.readings));
         Ok(())
     }
 
@@ -53,9 +60,10 @@ impl Unit {
         let mut touched = std::mem::take(&mut self.touched);
         let streams: Vec<i64> = touched.keys().copied().collect();
         let (mut stations, changes) = changed(self.connection(), &streams).await?;
-        self.grown.extend(
-            changes.into_iter().filter_map(|(stream, change)| Some((stream, change, touched.remove(&stream)??))),
-        );
+        let few = changes.into_iter().filter_map(|(stream, change)| {
+            touched.remove(&stream).flatten().map(|readings| Growth { stream, change, readings })
+        });
+        self.grown.extend(few);
         let probes: Vec<i64> = std::mem::take(&mut self.meant_anew).into_iter().collect();
         if !probes.is_empty() {
             stations.extend(stations_of(self.connection(), &probes, "").await?);

@@ -117,16 +117,17 @@ impl Way {
         Ok(Self { state, station, study, saved, node: into.node })
     }
 
-    async fn begin(&self, text: &Text, name: &str) -> anyhow::Result<Begun> {
+    async fn begin(&self, text: &Text, name: &str) -> anyhow::Result<(Begun, Option<Vec<logger::Reading>>)> {
         let streams = self.state.store.streams(self.station.id).await?;
         let known = self.state.store.recipes().await?;
         let offset = i32::try_from(self.study.utc_offset_minutes).unwrap_or(0);
         let now = self.state.now(&self.study);
-        let mut begun = importing::begin(text, name, (self.saved.clone(), &known), offset, &streams, now)?;
+        let recipes = (self.saved.clone(), &known[..]);
+        let (mut begun, read) = importing::begin_to_store(text, name, recipes, offset, &streams, now)?;
         if let Some(node) = &self.node {
             begun.mapping.node.clone_from(node);
         }
-        Ok(begun)
+        Ok((begun, read))
     }
 
     async fn store(&self, member: &logger::Member, archive: Option<&Path>) -> anyhow::Result<Outcome> {
@@ -135,7 +136,7 @@ impl Way {
             Ok(text) => text,
             Err(e) => return Ok(Outcome::refused(name, format!("{e}."))),
         };
-        let begun = self.begin(&text, name).await?;
+        let (begun, read) = self.begin(&text, name).await?;
         let remarks = begun.remarks.iter().map(|r| r.0.clone()).collect();
         let now = self.state.now(&self.study);
         let streams = self.state.store.streams(self.station.id).await?;
@@ -152,7 +153,8 @@ impl Way {
         };
         let Begun { recipe, mapping, survey, .. } = begun;
         let job = Job { text, recipe, mapping, survey, latest: importing::latest(now) };
-        let stored = importing::store(&self.state.store, &kept, &job, &Arc::new(Progress::default())).await;
+        let progress = Arc::new(Progress::default());
+        let stored = importing::store_read(&self.state.store, &kept, (&job, read), &progress).await;
         match stored {
             Ok((id, report)) => Ok(Outcome {
                 file: name.clone(),
@@ -235,7 +237,7 @@ async fn show_recipes(way: &Way, files: &[PathBuf]) -> anyhow::Result<ExitCode> 
         good &= found.refused.is_empty();
         for member in found.members {
             let text = Text::of_file(&member.path).map_err(|e| anyhow!("{}: {e}", member.name))?;
-            let begun = way.begin(&text, &member.name).await?;
+            let (begun, _) = way.begin(&text, &member.name).await?;
             begun.remarks.iter().for_each(|(sentence, _)| tell(&format!("{}: {sentence}", member.name)));
             begun
                 .survey

@@ -13,7 +13,7 @@ pub use files::{PARTIAL, keep_file, kept_at};
 pub use mapping::{
     ColumnPlan, HEAD_LINES, Mapping, SavedRecipe, find_node, first_mapping, fitted, head_of, hindrances, unit_fits,
 };
-pub use opening::{Begun, begin, latest, remarks_of};
+pub use opening::{Begun, begin, begin_to_store, latest, remarks_of};
 pub use overlap::{Overlap, overlaps};
 pub use report::{Report, lines_or_cells};
-pub use storing::{Job, Progress, store};
+pub use storing::{Job, Progress, store, store_read};

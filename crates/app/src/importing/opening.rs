@@ -1,8 +1,9 @@
 //! The first look at a file: a recipe that is known by the file's head, or a guess, and what its columns may be.
 
 use super::mapping::{HEAD_LINES, Mapping, SavedRecipe, find_node, first_mapping, fitted, head_of};
+use super::storing::one_piece;
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
-use ebrel_formats::logger::{self, Guess, GuessError, Recipe, Separator, Survey, Text, TextError};
+use ebrel_formats::logger::{self, Guess, GuessError, Keeper, Reading, Recipe, Separator, Survey, Text, TextError};
 use ebrel_store::imports::Import;
 use ebrel_store::recipes::SavedBody;
 use ebrel_store::streams::Stream;
@@ -57,22 +58,86 @@ pub fn remarks_of(import: &Import) -> Vec<(String, bool)> {
 pub fn begin(
     text: &Text,
     name: &str,
-    (chosen, known): (Option<SavedRecipe>, &[SavedBody]),
+    recipes: (Option<SavedRecipe>, &[SavedBody]),
     offset_minutes: i32,
     streams: &[Stream],
     now: UnixSeconds,
 ) -> Result<Begun, BeginError> {
-    let head = text.head(HEAD_LINES)?;
+    first_look(name, recipes, offset_minutes, streams, &mut Looks::new(text, now, |_| 0))
+}
+
+/// As [`begin`], for a file that is stored at once if nothing hinders: with its readings, if it is stored as one piece. They need not
+/// be read again then.
+///
+/// # Errors
+/// As [`begin`].
+pub fn begin_to_store(
+    text: &Text,
+    name: &str,
+    recipes: (Option<SavedRecipe>, &[SavedBody]),
+    offset_minutes: i32,
+    streams: &[Stream],
+    now: UnixSeconds,
+) -> Result<(Begun, Option<Vec<Reading>>), BeginError> {
+    let mut looks = Looks::new(text, now, one_piece);
+    let begun = first_look(name, recipes, offset_minutes, streams, &mut looks)?;
+    let read = looks.kept.filter(|(recipe, _)| *recipe == begun.recipe).map(|(_, read)| read);
+    Ok((begun, read))
+}
+
+/// Looks at a file, the last of which may keep its readings.
+struct Looks<'t> {
+    text: &'t Text,
+    latest: UnixSeconds,
+    /// Less readings than this are kept, by the number of columns.
+    bound: fn(usize) -> usize,
+    /// What the last look read, by which recipe.
+    kept: Option<(Recipe, Vec<Reading>)>,
+}
+
+impl<'t> Looks<'t> {
+    fn new(text: &'t Text, now: UnixSeconds, bound: fn(usize) -> usize) -> Self {
+        Self { text, latest: latest(now), bound, kept: None }
+    }
+
+    fn guess(&mut self, offset_minutes: i32) -> Result<Guess, GuessError> {
+        let (mut guess, read) = logger::guess_keeping(self.text, offset_minutes, self.bound)?;
+        // Whether times lie in the future was not asked while guessing.
+        guess.survey = guess.survey.filter(|s| s.extent.is_none_or(|e| e.1 <= self.latest));
+        self.kept = read.filter(|_| guess.survey.is_some()).map(|read| (guess.recipe.clone(), read));
+        Ok(guess)
+    }
+
+    fn survey(&mut self, recipe: &Recipe) -> Result<Survey, logger::ReadError> {
+        self.kept = None;
+        let mut keeper = Keeper::less_than(self.bound);
+        let found = logger::pass(self.text, recipe, self.latest, &mut keeper)?;
+        if found.later > found.tally.records {
+            // It is shown as it stands, and stored otherwise.
+            return logger::survey(self.text, recipe, self.latest);
+        }
+        self.kept = keeper.kept().map(|read| (recipe.clone(), read));
+        Ok(found)
+    }
+}
+
+fn first_look(
+    name: &str,
+    (chosen, known): (Option<SavedRecipe>, &[SavedBody]),
+    offset_minutes: i32,
+    streams: &[Stream],
+    looks: &mut Looks<'_>,
+) -> Result<Begun, BeginError> {
+    let head = looks.text.head(HEAD_LINES)?;
     if let Some(saved) = chosen {
-        let survey = logger::survey(text, &saved.recipe, latest(now))?;
+        let survey = looks.survey(&saved.recipe)?;
         let mapping = fitted(&saved.mapping, &survey);
         return Ok(Begun { recipe: saved.recipe, mapping, survey, remarks: Vec::new(), by_hand: false });
     }
     let mut known_survey = None;
-    let (recipe, remarks, by_hand) = match logger::guess(text, offset_minutes) {
+    let (recipe, remarks, by_hand) = match looks.guess(offset_minutes) {
         Ok(Guess { recipe, remarks, survey, .. }) => {
-            // Whether times lie in the future was not asked while guessing.
-            known_survey = survey.filter(|s| s.extent.is_none_or(|e| e.1 <= latest(now)));
+            known_survey = survey;
             (recipe, remarks.into_iter().map(|r| (r.sentence, r.open)).collect(), false)
         }
         Err(GuessError::Read(e)) => return Err(e.into()),
@@ -80,10 +145,10 @@ pub fn begin(
     };
     let survey = match known_survey {
         Some(survey) => survey,
-        None => logger::survey(text, &recipe, latest(now))?,
+        None => looks.survey(&recipe)?,
     };
     if let Some((name, saved)) = alike(&survey, known) {
-        let again = logger::survey(text, &saved.recipe, latest(now))?;
+        let again = looks.survey(&saved.recipe)?;
         // A recipe that reads less than the guess does is not this file's.
         if again.tally.records >= survey.tally.records && again.tally.unreadable <= survey.tally.unreadable {
             let mapping = fitted(&saved.mapping, &again);

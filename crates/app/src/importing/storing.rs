@@ -64,8 +64,10 @@ struct Kept {
     report: Report,
 }
 
-/// Readings that a piece holds: at least, so many for each channel, and at most. Each channel of a piece costs statements of its own.
-const PIECE: (usize, usize, usize) = (240_000, 1000, 2_400_000);
+/// Readings that make a piece of so many channels: each channel of a piece costs statements of its own.
+pub(super) fn one_piece(channels: usize) -> usize {
+    (channels * 1000).clamp(240_000, 2_400_000)
+}
 
 enum Sent {
     Piece { readings: Vec<logger::Reading>, line: usize },
@@ -84,11 +86,27 @@ pub async fn store(
     job: &Job,
     progress: &Arc<Progress>,
 ) -> Result<(i64, Report), StoreError> {
+    store_read(store, import, (job, None), progress).await
+}
+
+/// As [`store`], where all readings of the file were read with the job's recipe already.
+///
+/// # Errors
+/// As [`store`].
+pub async fn store_read(
+    store: &Store,
+    import: &Import,
+    (job, read): (&Job, Option<Vec<logger::Reading>>),
+    progress: &Arc<Progress>,
+) -> Result<(i64, Report), StoreError> {
     let kept: Kept = import.progress.as_deref().and_then(|p| serde_json::from_str(p).ok()).unwrap_or_default();
     let (to, mut from) = mpsc::channel(1);
     let reading = {
         let (job, progress, from_line) = (job.clone(), Arc::clone(progress), kept.line);
-        tokio::task::spawn_blocking(move || read_in_pieces(&job, &progress, from_line, &to))
+        tokio::task::spawn_blocking(move || match read {
+            Some(read) if from_line == 0 => in_one_piece(&job, read, &to),
+            _ => read_in_pieces(&job, &progress, from_line, &to),
+        })
     };
     let mut report = kept.report;
     let (mut id, mut streams) = (import.id, None);
@@ -163,12 +181,29 @@ fn by_table(readings: Vec<logger::Reading>, job: &Job, streams: &[Option<i64>]) 
     tables
 }
 
+/// How the values of each column become what is stored; `None` where a column is left out.
+fn conversions(job: &Job) -> Vec<Option<Conversion>> {
+    let of = |p: &ColumnPlan| p.quantity.is_some().then(|| Conversion::of(p, job.recipe.time.newest_first));
+    job.mapping.columns.iter().map(of).collect()
+}
+
+/// Hands on readings that are in memory already.
+fn in_one_piece(job: &Job, mut readings: Vec<logger::Reading>, to: &mpsc::Sender<Sent>) {
+    let mut columns = conversions(job);
+    let mut first_counts = 0;
+    readings.retain_mut(|reading| {
+        let Some(conversion) = columns.get_mut(reading.column).and_then(Option::as_mut) else { return false };
+        let stored = conversion.apply(*reading);
+        first_counts += usize::from(stored.is_none());
+        stored.inspect(|stored| *reading = *stored).is_some()
+    });
+    // As in `read_in_pieces`.
+    let _gone = to.blocking_send(Sent::End { readings, survey: Box::new(job.survey.clone()), first_counts });
+}
+
 fn read_in_pieces(job: &Job, progress: &Progress, from_line: usize, to: &mpsc::Sender<Sent>) {
-    let newest_first = job.recipe.time.newest_first;
-    let plans = job.mapping.columns.iter();
-    let columns: Vec<Option<Conversion>> =
-        plans.map(|p| p.quantity.is_some().then(|| Conversion::of(p, newest_first))).collect();
-    let enough = (columns.iter().flatten().count() * PIECE.1).clamp(PIECE.0, PIECE.2);
+    let columns = conversions(job);
+    let enough = one_piece(columns.iter().flatten().count());
     let mut pieces = Pieces { columns, piece: Vec::new(), enough, progress, from_line, at: 1, to, first_counts: 0 };
     let sent = match logger::pass(&job.text, &job.recipe, job.latest, &mut pieces) {
         Ok(survey) => Sent::End {

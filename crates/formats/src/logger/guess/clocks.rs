@@ -1,6 +1,8 @@
 //! What the logger's clock shows: by what the file says of it, by summer time in the record itself, or as the study has it.
 
 use super::super::clock::zone_exists;
+use super::super::column::{Column, Reading};
+use super::super::keep::Keeper;
 use super::super::pass::Taker;
 use super::super::recipe::Clock;
 use ebrel_core::units::UnixSeconds;
@@ -121,6 +123,23 @@ impl Taker for Nights {
             self.kept += 1;
             self.pairs.entry(last.min(time.0).div_euclid(86_400)).or_default().push((last, time.0));
         }
+    }
+}
+
+/// What a guess wants to know of a whole file.
+pub(super) struct NightsAndReadings<F>(pub Nights, pub Keeper<F>);
+
+impl<F: Fn(usize) -> usize> Taker for NightsAndReadings<F> {
+    fn reading(&mut self, reading: Reading) {
+        self.1.reading(reading);
+    }
+
+    fn record(&mut self, table: usize, time: UnixSeconds) {
+        self.0.record(table, time);
+    }
+
+    fn line(&mut self, number: usize, columns: &[Column]) -> bool {
+        self.1.line(number, columns)
     }
 }
 

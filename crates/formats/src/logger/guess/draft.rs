@@ -1,11 +1,13 @@
 //! A hypothesis of how a file is written: how its lines part, where the time stands, and what follows from both.
 
+use super::super::column::Reading;
 use super::super::header::looks_like_header;
+use super::super::keep::Keeper;
 use super::super::pass::{Survey, pass};
 use super::super::recipe::{Cells, Checksum, Clock, Header, Layout, Named, Recipe, Tags, Times, VERSION};
 use super::super::text::Text;
 use super::cells::{Parted, Row};
-use super::clocks::{self, Nights};
+use super::clocks::{self, Nights, NightsAndReadings};
 use super::sample::Sampled;
 use super::times::{self, DayOrder, TimeFound};
 use super::{Guess, GuessError, Remark, comments, layout, marks};
@@ -154,14 +156,16 @@ impl Draft {
         top: &[&str],
         offset_minutes: i32,
         sum: Option<Checksum>,
-    ) -> Result<Guess, GuessError> {
+        bound: impl Fn(usize) -> usize,
+    ) -> Result<(Guess, Option<Vec<Reading>>), GuessError> {
         let mut recipe = self.recipe(Clock::Fixed(0));
         recipe.checksum = sum;
         if matches!(self.time.form.as_str(), f if f.contains("%Z")) {
             recipe.time.clock = Clock::Words(self.zone_words(top, offset_minutes));
         }
-        let mut nights = Nights::new(!matches!(self.layout, Layout::Wide));
-        let found = pass(text, &recipe, UnixSeconds(i64::MAX), &mut nights)?;
+        let mut taker = NightsAndReadings(Nights::new(!matches!(self.layout, Layout::Wide)), Keeper::less_than(bound));
+        let found = pass(text, &recipe, UnixSeconds(i64::MAX), &mut taker)?;
+        let NightsAndReadings(nights, keeper) = taker;
         let as_read = recipe.clone();
         marks::settle(&mut recipe, &found.columns, self.parted.numbers);
         if recipe.header.columns.is_empty() {
@@ -176,21 +180,27 @@ impl Draft {
         {
             recipe.time.clock = self.clock(top, &found, &nights, offset_minutes, &mut remarks);
         }
-        let survey = survey_by(&recipe, &as_read, found);
-        Ok(Guess { recipe, remarks, runner_up: None, survey })
+        let shift = shift_of(&recipe, &as_read);
+        let read = shift.zip(keeper.kept()).map(|(shift, mut read)| {
+            read.iter_mut().for_each(|r| r.time = UnixSeconds(r.time.0 - shift));
+            read
+        });
+        let survey = shift.map(|shift| found.shifted(shift));
+        Ok((Guess { recipe, remarks, runner_up: None, survey }, read))
     }
 }
 
-/// What was found by a recipe as another one has it, if they differ in nothing but a fixed clock.
-fn survey_by(recipe: &Recipe, as_read: &Recipe, found: Survey) -> Option<Survey> {
+/// By how many seconds earlier times are by a recipe than by the one that a file was read by; `None` if they differ in more than a
+/// fixed clock.
+fn shift_of(recipe: &Recipe, as_read: &Recipe) -> Option<i64> {
     let clock = as_read.time.clock.clone();
     let same = Recipe { time: Times { clock, ..recipe.time.clone() }, ..recipe.clone() } == *as_read;
     let forms = recipe.time.forms.iter().map(|f| super::super::form::TimeForm::new(f).is_ok_and(|f| f.tells_offset()));
     let told: Vec<bool> = forms.collect();
     match &recipe.time.clock {
         _ if !same => None,
-        now if *now == as_read.time.clock || told.iter().all(|t| *t) => Some(found),
-        Clock::Fixed(minutes) if told.iter().all(|t| !*t) => Some(found.shifted(i64::from(*minutes) * 60)),
+        now if *now == as_read.time.clock || told.iter().all(|t| *t) => Some(0),
+        Clock::Fixed(minutes) if told.iter().all(|t| !*t) => Some(i64::from(*minutes) * 60),
         _ => None,
     }
 }

@@ -12,6 +12,7 @@ mod sample;
 mod times;
 
 use super::checksum;
+use super::column::Reading;
 use super::pass::{ReadError, Survey};
 use super::recipe::{Clock, Recipe};
 use super::text::Text;
@@ -67,6 +68,19 @@ pub struct Guess {
 /// # Errors
 /// [`GuessError`] if the file has no records or no time, or went away.
 pub fn guess(text: &Text, offset_minutes: i32) -> Result<Guess, GuessError> {
+    Ok(guess_keeping(text, offset_minutes, |_| 0)?.0)
+}
+
+/// As [`guess`], with the file's readings, where finding [`Guess::survey`] came to read all of them and they are less than `bound`, which
+/// goes by the number of columns.
+///
+/// # Errors
+/// As [`guess`].
+pub fn guess_keeping(
+    text: &Text,
+    offset_minutes: i32,
+    bound: impl Fn(usize) -> usize,
+) -> Result<(Guess, Option<Vec<Reading>>), GuessError> {
     let mut sample = sample::sample(text)?;
     let sum = {
         let lines: Vec<&str> = sample.iter().map(|s| s.text.as_str()).collect();
@@ -109,13 +123,13 @@ pub fn guess(text: &Text, offset_minutes: i32) -> Result<Guess, GuessError> {
     let recipe_cells = best.parted.cells.clone();
     let lines_before: Vec<&str> =
         comments.iter().chain(&lines).filter(|s| s.number <= 400).map(|s| s.text.as_str()).collect();
-    let mut made = best.finished(text, &lines_before, offset_minutes, sum)?;
+    let (mut made, read) = best.finished(text, &lines_before, offset_minutes, sum, bound)?;
     if let Some(second) = runner_up.as_ref().filter(|d| d.parted.cells != recipe_cells) {
         let sentence = format!("Nearly as much is explained with cells parted by {}.", second.words());
         made.remarks.push(Remark { sentence, open: false });
     }
     made.runner_up = runner_up.map(|d| d.recipe(Clock::Fixed(offset_minutes)));
-    Ok(made)
+    Ok((made, read))
 }
 
 /// Signs with which lines begin that are comments: `#` always, others only where such lines are no records and stand with others
