@@ -89,7 +89,7 @@ pub fn begin_to_store(
 struct Looks<'t> {
     text: &'t Text,
     latest: UnixSeconds,
-    /// Less readings than this are kept, by the number of columns.
+    /// At most so many readings are kept, by the number of columns.
     bound: fn(usize) -> usize,
     /// What the last look read, by which recipe.
     kept: Option<(Recipe, Vec<Reading>)>,
@@ -110,7 +110,7 @@ impl<'t> Looks<'t> {
 
     fn survey(&mut self, recipe: &Recipe) -> Result<Survey, logger::ReadError> {
         self.kept = None;
-        let mut keeper = Keeper::less_than(self.bound);
+        let mut keeper = Keeper::at_most(self.bound);
         let found = logger::pass(self.text, recipe, self.latest, &mut keeper)?;
         if found.later > found.tally.records {
             // It is shown as it stands, and stored otherwise.

@@ -64,7 +64,7 @@ struct Kept {
     report: Report,
 }
 
-/// Readings that make a piece of so many channels: each channel of a piece costs statements of its own.
+/// At most so many readings of so many channels are one piece, but for those of its last line: each channel of a piece costs statements of its own.
 pub(super) fn one_piece(channels: usize) -> usize {
     (channels * 1000).clamp(240_000, 2_400_000)
 }
@@ -221,7 +221,7 @@ fn read_in_pieces(job: &Job, progress: &Progress, from_line: usize, to: &mpsc::S
 struct Pieces<'p> {
     columns: Vec<Option<Conversion>>,
     piece: Vec<logger::Reading>,
-    /// Readings that make a piece.
+    /// More readings than this are a piece.
     enough: usize,
     progress: &'p Progress,
     from_line: usize,
@@ -246,7 +246,7 @@ impl Taker for Pieces<'_> {
         if number.is_multiple_of(512) {
             self.progress.lines.store(number, Ordering::Relaxed);
         }
-        if self.piece.len() < self.enough {
+        if self.piece.len() <= self.enough {
             return !self.progress.is_cancelled();
         }
         let readings = std::mem::replace(&mut self.piece, Vec::with_capacity(self.enough + 4096));

@@ -3,15 +3,15 @@
 use super::column::{Column, Reading};
 use super::pass::Taker;
 
-/// Keeps the readings of a pass as long as they are less than a bound, which goes by the number of columns.
+/// Keeps the readings of a pass as long as they are not more than a bound, which goes by the number of columns.
 pub struct Keeper<F> {
     kept: Option<Vec<Reading>>,
     bound: F,
 }
 
 impl<F: Fn(usize) -> usize> Keeper<F> {
-    /// Keeps less than `bound` readings of so many columns.
-    pub const fn less_than(bound: F) -> Self {
+    /// Keeps at most `bound` readings of so many columns.
+    pub const fn at_most(bound: F) -> Self {
         Self { kept: Some(Vec::new()), bound }
     }
 
@@ -29,7 +29,7 @@ impl<F: Fn(usize) -> usize> Taker for Keeper<F> {
     }
 
     fn line(&mut self, _: usize, columns: &[Column]) -> bool {
-        self.kept.take_if(|kept| kept.len() >= (self.bound)(columns.len()));
+        self.kept.take_if(|kept| kept.len() > (self.bound)(columns.len()));
         true
     }
 }

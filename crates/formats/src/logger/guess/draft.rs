@@ -163,7 +163,7 @@ impl Draft {
         if matches!(self.time.form.as_str(), f if f.contains("%Z")) {
             recipe.time.clock = Clock::Words(self.zone_words(top, offset_minutes));
         }
-        let mut taker = NightsAndReadings(Nights::new(!matches!(self.layout, Layout::Wide)), Keeper::less_than(bound));
+        let mut taker = NightsAndReadings(Nights::new(!matches!(self.layout, Layout::Wide)), Keeper::at_most(bound));
         let found = pass(text, &recipe, UnixSeconds(i64::MAX), &mut taker)?;
         let NightsAndReadings(nights, keeper) = taker;
         let as_read = recipe.clone();

@@ -71,7 +71,7 @@ pub fn guess(text: &Text, offset_minutes: i32) -> Result<Guess, GuessError> {
     Ok(guess_keeping(text, offset_minutes, |_| 0)?.0)
 }
 
-/// As [`guess`], with the file's readings, where finding [`Guess::survey`] came to read all of them and they are less than `bound`, which
+/// As [`guess`], with the file's readings, where finding [`Guess::survey`] came to read all of them and they are at most `bound`, which
 /// goes by the number of columns.
 ///
 /// # Errors
