@@ -3,7 +3,7 @@
 use super::mapping::{HEAD_LINES, Mapping, SavedRecipe, find_node, first_mapping, fitted, head_of};
 use super::storing::one_piece;
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
-use ebrel_formats::logger::{self, Guess, GuessError, Keeper, Reading, Recipe, Separator, Survey, Text, TextError};
+use ebrel_formats::logger::{self, Guess, GuessError, Reading, Recipe, Separator, Survey, Text, TextError};
 use ebrel_store::imports::Import;
 use ebrel_store::recipes::SavedBody;
 use ebrel_store::streams::Stream;
@@ -109,14 +109,8 @@ impl<'t> Looks<'t> {
     }
 
     fn survey(&mut self, recipe: &Recipe) -> Result<Survey, logger::ReadError> {
-        self.kept = None;
-        let mut keeper = Keeper::at_most(self.bound);
-        let found = logger::pass(self.text, recipe, self.latest, &mut keeper)?;
-        if found.later > found.tally.records {
-            // It is shown as it stands, and stored otherwise.
-            return logger::survey(self.text, recipe, self.latest);
-        }
-        self.kept = keeper.kept().map(|read| (recipe.clone(), read));
+        let (found, read) = logger::survey_keeping(self.text, recipe, self.latest, self.bound)?;
+        self.kept = read.map(|read| (recipe.clone(), read));
         Ok(found)
     }
 }

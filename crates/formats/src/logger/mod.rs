@@ -34,7 +34,7 @@ pub use clock::{TimeError, zone_exists};
 pub use column::{Column, Reading, Trace};
 pub use form::TimeForm;
 pub use guess::{Guess, GuessError, guess, guess_keeping};
-pub use keep::Keeper;
+use keep::Keeper;
 pub use meaning::{Suggestion, suggest, suggest_column, suggest_columns};
 pub use pass::{ReadError, Sample, Survey, TableFound, Taker, pass};
 pub use recipe::{Cells, Checksum, Clock, Header, Layout, Named, Recipe, Separator, Tags, Times, VERSION};
@@ -111,6 +111,24 @@ fn counted(survey: &Survey, recipe: &Recipe) -> impl Fn(&Fault) -> bool + use<> 
 /// # Errors
 /// As [`pass`].
 pub fn survey(text: &Text, recipe: &Recipe, latest: UnixSeconds) -> Result<Survey, ReadError> {
-    let found = pass(text, recipe, latest, &mut ())?;
-    if found.later > found.tally.records { pass(text, recipe, UnixSeconds(i64::MAX), &mut ()) } else { Ok(found) }
+    Ok(survey_keeping(text, recipe, latest, |_| 0)?.0)
+}
+
+/// As [`survey`], with the file's readings, if they are at most `bound`, which goes by the number of columns, and none of them is set aside
+/// only when the file is stored.
+///
+/// # Errors
+/// As [`pass`].
+pub fn survey_keeping(
+    text: &Text,
+    recipe: &Recipe,
+    latest: UnixSeconds,
+    bound: impl Fn(usize) -> usize,
+) -> Result<(Survey, Option<Vec<Reading>>), ReadError> {
+    let mut keeper = Keeper::at_most(bound);
+    let found = pass(text, recipe, latest, &mut keeper)?;
+    if found.later > found.tally.records {
+        return Ok((pass(text, recipe, UnixSeconds(i64::MAX), &mut ())?, None));
+    }
+    Ok((found, keeper.kept()))
 }
