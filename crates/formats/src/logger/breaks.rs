@@ -1,7 +1,6 @@
 //! Line breaks within quotes: a line that leaves a quote open is tried together with the next ones.
 
 use super::pass::{Pass, Taker};
-use super::tally::Kind;
 use super::text::{Line, Lines};
 use std::collections::VecDeque;
 use std::io;
@@ -33,9 +32,8 @@ pub(super) fn drive<T: Taker>(pass: &mut Pass<'_, T>, lines: &mut Lines) -> io::
                 used += 1;
             }
             if !open(&joined) && pass.is_whole(&joined) {
-                queue.drain(..used);
                 let kind = pass.take(number, &joined, false);
-                pass.count_more(if kind == Kind::Unreadable { Kind::Unreadable } else { kind }, used);
+                queue.drain(..used).for_each(|(number, text, _)| pass.take_more(kind, number, &text));
                 continue;
             }
         }

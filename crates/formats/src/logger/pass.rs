@@ -223,9 +223,12 @@ impl<'r, T: Taker> Pass<'r, T> {
         split(text, &self.recipe.cells, &mut row).is_ok() && (widths.is_empty() || widths.contains(&row.len()))
     }
 
-    /// Counts the further physical lines of a record that holds line breaks.
-    pub(super) fn count_more(&mut self, kind: Kind, lines: usize) {
-        (0..lines).for_each(|_| self.tally.count(kind));
+    /// Counts a further physical line of a record that holds line breaks, and tells of it if that could not be read.
+    pub(super) fn take_more(&mut self, kind: Kind, number: usize, text: &str) {
+        self.tally.count(kind);
+        if kind == Kind::Unreadable {
+            self.tell(number, Fault::GoesOn, text);
+        }
     }
 
     pub(super) fn take(&mut self, number: usize, text: &str, long: bool) -> Kind {

@@ -131,6 +131,9 @@ pub enum Fault {
     /// Between records, and none itself.
     #[error("the line stands between records and is none: noise, or a remark")]
     Stray,
+    /// A further line of a record that holds line breaks.
+    #[error("the line goes on with a record that could not be read")]
+    GoesOn,
     /// A mark that the recipe does not know.
     #[error("the line begins with no mark that this file uses")]
     NoTag,
