@@ -23,8 +23,7 @@ impl Store {
         if let Some(series) = self.cache.get(stream, change) {
             return Ok(series);
         }
-        let decoded = self.decode(&[stream]).await?.into_iter().next();
-        Ok(decoded.map_or_else(Arc::default, |decoded| self.keep(decoded)))
+        Ok(self.decode(&[stream]).await?.pop().map_or_else(Arc::default, |(_, series)| series))
     }
 
     /// As [`Self::series`], of each stream of a station by its number: they are read together.
@@ -44,9 +43,7 @@ impl Store {
             }
         }
         for streams in missing.chunks(DECODED_AT_ONCE) {
-            for decoded in self.decode(streams).await? {
-                all.insert(decoded.stream, self.keep(decoded));
-            }
+            all.extend(self.decode(streams).await?);
         }
         Ok(all)
     }
@@ -56,13 +53,9 @@ impl Store {
         self.cache.clear();
     }
 
-    fn keep(&self, decoded: Decoded) -> Arc<Series> {
-        let Decoded { stream, series, change, repeats } = decoded;
-        self.cache.put(stream, series, change, !repeats)
-    }
-
-    /// Reads streams from their blocks, and makes and keeps the missing ones.
-    async fn decode(&self, streams: &[i64]) -> Result<Vec<Decoded>, StoreError> {
+    /// Reads streams from their blocks, and makes and keeps the missing ones. Each series goes to those in memory as soon as it is read:
+    /// the next one shares its times.
+    async fn decode(&self, streams: &[i64]) -> Result<Vec<(i64, Arc<Series>)>, StoreError> {
         let asked = serde_json::to_string(streams)?;
         let mut tx = self.pool.begin().await?;
         let changes = sqlx::query!(
@@ -85,7 +78,7 @@ impl Store {
             if !made.is_empty() {
                 to_keep.push((stream.id, made, stream.changes));
             }
-            all.push(Decoded { stream: stream.id, series, change: stream.changes, repeats: stream.repeats });
+            all.push((stream.id, self.cache.put(stream.id, series, stream.changes, !stream.repeats)));
         }
         tx.rollback().await?;
         for (stream, made, change) in to_keep {
@@ -115,17 +108,7 @@ impl Store {
     }
 }
 
-/// A stream's series as it was read.
-struct Decoded {
-    stream: i64,
-    series: Series,
-    /// The change of the stream that it was read at.
-    change: i64,
-    /// Whether something of it came twice.
-    repeats: bool,
-}
-
-/// Streams that are read together: their blocks are in memory at once.
+/// Streams that are looked up together.
 const DECODED_AT_ONCE: usize = 100;
 
 /// Readings of a stream as this connection sees them, from one month to another (inclusive).
@@ -137,9 +120,16 @@ pub(crate) async fn read_months(
     Ok(Months::of(connection, &[stream], Some(only)).await?.read(connection, stream).await?.0)
 }
 
-/// Which months streams have, and the blocks that are there.
+/// Blocks that are in memory at once, about: so many months of one stream, or one month of so many.
+const BLOCKS_AT_ONCE: usize = 200;
+
+/// Which months streams have, and the blocks of those that are read next.
 struct Months {
     there: HashMap<i64, Vec<i64>>,
+    /// First and last month that are asked for.
+    only: (i64, i64),
+    /// Streams whose blocks are not in memory yet.
+    unread: Vec<i64>,
     packed: HashMap<(i64, i64), Packed>,
 }
 
@@ -150,7 +140,7 @@ impl Months {
         streams: &[i64],
         only: Option<(i64, i64)>,
     ) -> Result<Self, StoreError> {
-        let streams = serde_json::to_string(streams)?;
+        let asked = serde_json::to_string(streams)?;
         // Two months of the calendar's far ends still make seconds.
         let (first, last) = only.unwrap_or((i64::MIN / MONTH_S + 1, i64::MAX / MONTH_S - 1));
         let (from_t, to_t) = (first * MONTH_S, (last + 1) * MONTH_S);
@@ -165,7 +155,7 @@ impl Months {
                 FROM earliest e WHERE e.t IS NOT NULL
             ) SELECT stream AS "stream!: i64", (t - (t < 0) * 2629799) / 2629800 AS "m!: i64"
             FROM earliest WHERE t IS NOT NULL ORDER BY 1, 2"#,
-            streams,
+            asked,
             from_t,
             to_t
         );
@@ -173,16 +163,33 @@ impl Months {
         for row in months.fetch_all(&mut *connection).await? {
             there.entry(row.stream).or_default().push(row.m);
         }
+        Ok(Self { there, only: (first, last), unread: streams.to_vec(), packed: HashMap::new() })
+    }
+
+    /// Reads the blocks of a stream, and of others while there is room, unless they were read with those of another.
+    async fn fetch(&mut self, connection: &mut sqlx::SqliteConnection, stream: i64) -> Result<(), StoreError> {
+        let Some(own) = self.unread.iter().position(|s| *s == stream) else { return Ok(()) };
+        let mut now = vec![self.unread.swap_remove(own)];
+        let months = |stream: &i64| self.there.get(stream).map_or(0, Vec::len);
+        let mut blocks = months(&stream);
+        while let Some(next) = self.unread.last()
+            && blocks + months(next) <= BLOCKS_AT_ONCE
+        {
+            blocks += months(next);
+            now.extend(self.unread.pop());
+        }
+        let ((first, last), now) = (self.only, serde_json::to_string(&now)?);
         let blocks = sqlx::query!(
             r#"SELECT stream_id, month, times AS "times!", raws AS "raws!" FROM month_block
                WHERE stream_id IN (SELECT value FROM json_each(?)) AND month >= ? AND month <= ?"#,
-            streams,
+            now,
             first,
             last
         );
         let blocks = blocks.fetch_all(&mut *connection).await?.into_iter();
         let packed = blocks.map(|b| ((b.stream_id, b.month), Packed { times: b.times, raws: b.raws }));
-        Ok(Self { there, packed: packed.collect() })
+        self.packed.extend(packed);
+        Ok(())
     }
 
     /// The readings of one of the streams, and the blocks that had to be made anew.
@@ -191,6 +198,7 @@ impl Months {
         connection: &mut sqlx::SqliteConnection,
         stream: i64,
     ) -> Result<(Series, Vec<(i64, Packed)>), StoreError> {
+        self.fetch(connection, stream).await?;
         let (mut all_times, mut values) = (Vec::new(), Vec::new());
         let mut made = Vec::new();
         for month in self.there.remove(&stream).unwrap_or_default() {
