@@ -71,38 +71,36 @@ impl NodeHealth {
     }
 }
 
-/// When the nodes of a station that send by themselves were heard.
-///
-/// # Errors
-/// [`StoreError`] if the database cannot be read.
-pub async fn heard(store: &Store, station: i64, now: UnixSeconds) -> Result<HashMap<i64, (String, Heard)>, StoreError> {
-    let streams = store.streams(station).await?;
-    let delivered = store.deliveries_at(station).await?;
-    let mut all = HashMap::new();
-    for own in streams.chunk_by(|a, b| a.node_id == b.node_id) {
-        if let Some(heard) = heard_of(store, own, &delivered, now).await? {
-            all.insert(own[0].node_id, (own[0].node.clone(), heard));
-        }
-    }
-    Ok(all)
-}
-
 /// Arrivals of a node from which its habit is told.
 const ARRIVALS: i64 = 400;
 
-async fn heard_of(
+/// When the nodes with these streams were heard, by their numbers; one that sends nothing by itself is not among them.
+///
+/// # Errors
+/// [`StoreError`] if the database cannot be read.
+pub async fn heard(
     store: &Store,
-    streams: &[Stream],
-    delivered: &HashMap<i64, Vec<Delivery>>,
+    streams: impl IntoIterator<Item = &Stream>,
     now: UnixSeconds,
-) -> Result<Option<Heard>, StoreError> {
-    let last = |s: &Stream| delivered.get(&s.id)?.iter().filter(|d| d.source.is_by_itself()).map(|d| d.last).max();
-    let Some((stream, last)) = streams.iter().filter_map(|s| Some((s, last(s)?))).max_by_key(|s| s.1) else {
-        return Ok(None);
+) -> Result<HashMap<i64, Heard>, StoreError> {
+    let streams: HashMap<i64, &Stream> = streams.into_iter().map(|s| (s.id, s)).collect();
+    let mut asked: Vec<i64> = streams.keys().copied().collect();
+    asked.sort_unstable();
+    let last = store.last_by_itself(&asked).await?;
+    // The stream of each node that was heard last tells of it.
+    let mut newest: HashMap<i64, (UnixSeconds, i64)> = HashMap::new();
+    for (stream, last) in asked.iter().filter_map(|id| Some((streams.get(id)?, *last.get(id)?))) {
+        let of_node = newest.entry(stream.node_id).or_insert((last, stream.id));
+        *of_node = (*of_node).max((last, stream.id));
+    }
+    let telling: Vec<i64> = newest.values().map(|(_, stream)| *stream).collect();
+    let arrivals = store.arrivals(&telling, ARRIVALS).await?;
+    let judge = |(node, (last, stream)): (i64, (UnixSeconds, i64))| {
+        let interval = streams.get(&stream)?.interval_s.map_or(USUAL_INTERVAL, SpanSeconds);
+        let arrivals = arrivals.get(&stream).map(Vec::as_slice).unwrap_or_default();
+        Some((node, Heard::judge(last, arrivals, interval, now)))
     };
-    let arrivals = store.arrivals(stream.id, ARRIVALS).await?;
-    let interval = stream.interval_s.map_or(USUAL_INTERVAL, SpanSeconds);
-    Ok(Some(Heard::judge(last, &arrivals, interval, now)))
+    Ok(newest.into_iter().filter_map(judge).collect())
 }
 
 /// The health of the nodes of a study over the last `days`: of all, or of one by its number.
@@ -157,6 +155,7 @@ async fn of_station(
     let delivered = store.deliveries_at(station.id).await?;
     let record = StationRecord::outline(store, station.id).await?;
     let rain = gauge(store, &streams).await?.or_else(|| rain.cloned());
+    let mut heard = heard(store, &streams, now).await?;
     let mut all = Vec::with_capacity(nodes.len());
     for node in nodes {
         let own: Vec<Stream> = streams.iter().filter(|s| s.node_id == node.id).cloned().collect();
@@ -178,7 +177,7 @@ async fn of_station(
         let fade = of(Quantity::SignalStrength).zip(rain.as_ref());
         let arrived = own.iter().filter_map(|s| delivered.get(&s.id)?.last()).map(|d| d.received_at).max();
         all.push(NodeHealth {
-            heard: heard_of(store, &own, &delivered, now).await?,
+            heard: heard.remove(&node.id),
             arrived,
             late: late(longest.and_then(|(s, _)| delivered.get(&s.id)), span, offset),
             received,

@@ -11,6 +11,7 @@ use ebrel_store::plans::{Description, PlanChange};
 use ebrel_store::stations::Station;
 use ebrel_store::studies::Study;
 use ebrel_store::{Store, StoreError};
+use std::collections::HashMap;
 use thiserror::Error;
 
 /// Why a plan cannot be loaded or kept.
@@ -121,6 +122,34 @@ impl StationPlan {
         (self.found, self.draft, self.station) = (found, draft, station);
         Ok(())
     }
+}
+
+/// How far a station's plan is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Progress {
+    /// Nobody planned it here.
+    NotBegun,
+    /// So many things must be put right before it can be installed.
+    Stopped(usize),
+    /// It can be installed.
+    InOrder,
+}
+
+/// How far the plans of a study's stations are, by their numbers.
+///
+/// # Errors
+/// [`PlanError`] if something kept cannot be read.
+pub async fn progress(store: &Store, study: &Study, stations: &[Station]) -> Result<HashMap<i64, Progress>, PlanError> {
+    let plans = store.plans_of_study(study.id).await?;
+    let design = study_design(store, study).await?.resolve().0;
+    let catalogue = catalogue(store).await?;
+    let of = |station: &Station| {
+        let Some(body) = plans.get(&station.id) else { return Ok((station.id, Progress::NotBegun)) };
+        let draft: Draft = serde_json::from_str(body)?;
+        let stops = assess(&draft, &catalogue, &setting(station, &design)).stops(None).count();
+        Ok((station.id, if stops == 0 { Progress::InOrder } else { Progress::Stopped(stops) }))
+    };
+    stations.iter().map(of).collect()
 }
 
 /// What a station and its study's design set for the plan.

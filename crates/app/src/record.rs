@@ -4,11 +4,11 @@ mod assumed;
 mod flagged;
 mod judging;
 pub mod made_up;
+mod outline;
 
 pub use assumed::{Assumed, NodeCheck};
 pub use flagged::Flagged;
-
-use assumed::clock_checks;
+pub use outline::Outlines;
 
 use ebrel_core::field::{Clock, ClockCheck, ClockError, Disturbance, Settling, settling};
 use ebrel_core::planning::Seat;
@@ -216,7 +216,7 @@ impl StationRecord {
     /// # Errors
     /// [`StoreError`] if there is no such station or the database cannot be read.
     pub async fn load(store: &Store, station_id: i64) -> Result<Self, StoreError> {
-        Self::load_as(store, station_id, &store.placements(station_id).await?, &Assumed::default()).await
+        Self::load_as(store, station_id, None, &Assumed::default()).await
     }
 
     /// As [`Self::load`], if the station's placements were these, and something more held that is not so.
@@ -226,7 +226,7 @@ impl StationRecord {
     pub async fn load_as(
         store: &Store,
         station_id: i64,
-        placements: &[Placement],
+        placements: Option<&[Placement]>,
         assumed: &Assumed,
     ) -> Result<Self, StoreError> {
         let mut record = Self::outline_as(store, station_id, placements, assumed.retired).await?;
@@ -281,54 +281,6 @@ impl StationRecord {
             let (stream, placement) = (&c.channel.stream, &c.channel.placement);
             stream.node == node && stream.port == port && placement.holds(at)
         })
-    }
-
-    /// A station's record without its readings: which channels there are, and what they mean.
-    ///
-    /// # Errors
-    /// [`StoreError`] if there is no such station or the database cannot be read.
-    pub async fn outline(store: &Store, station_id: i64) -> Result<Self, StoreError> {
-        Self::outline_as(store, station_id, &store.placements(station_id).await?, None).await
-    }
-
-    async fn outline_as(
-        store: &Store,
-        station_id: i64,
-        placements: &[Placement],
-        retired: Option<i64>,
-    ) -> Result<Self, StoreError> {
-        let station = store.station(station_id).await?;
-        let study = store.study(station.study_id).await?;
-        let soil = store.profile(station_id).await?;
-        let calibrations = store.calibrations_at(station_id).await?.without(retired);
-        let standing = store.corrections_at(station_id).await?;
-        let mut channels = Vec::new();
-        for channel in store.channels_through(station_id, placements).await? {
-            let probe = &channel.placement.probe;
-            let horizon = channel.placement.depth_cm.and_then(|d| soil.at(d));
-            let history = if channel.stream.quantity == Quantity::RawOutput {
-                calibrations.history(probe.id, &probe.model, horizon)
-            } else {
-                CalibrationHistory::default()
-            };
-            let corrects = channel.stream.quantity.is_temperature();
-            let corrections = standing.get(&probe.id).filter(|_| corrects).cloned().unwrap_or_default();
-            channels.push(ChannelRecord {
-                pore_space: horizon.and_then(Horizon::pore_space),
-                horizon: horizon.cloned(),
-                channel,
-                history,
-                corrections,
-                series: Arc::default(),
-                shown: None,
-                repeats: Vec::new(),
-                references: Vec::new(),
-                delivered: Vec::new(),
-            });
-        }
-        let events = store.events(station_id).await?;
-        let clock_checks = clock_checks(store, station_id).await?;
-        Ok(Self { study, station, soil, channels, events, clock_checks, references: Vec::new() })
     }
 
     /// The clocks of the nodes that were ever checked, by name: what their checks make, or why they make none. Each clock is taken

@@ -70,7 +70,7 @@ pub async fn propose(store: &Store, station: i64, id: i64, depth: Option<DepthCm
     let changes = changes(&before, &placements, &mend)?;
     let retired = contradicted(store, &before, &mend).await?;
     let assumed = Assumed { checks: NodeCheck::of_mend(&mend), retired: retired.as_ref().map(|c| c.id) };
-    let after = StationRecord::load_as(store, station, &applied(&placements, &changes), &assumed).await?;
+    let after = StationRecord::load_as(store, station, Some(&applied(&placements, &changes)), &assumed).await?;
     fits(&after, &mend)?;
     let neighbours = before.neighbours(store).await?;
     let settings = store.settings(before.study.id, station).await?;

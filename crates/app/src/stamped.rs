@@ -6,7 +6,7 @@ use std::num::NonZeroUsize;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-/// Answers held; a window of a whole record has some hundred kilobytes.
+/// Answers held, unless said otherwise; a window of a whole record has some hundred kilobytes.
 const MOST: NonZeroUsize = NonZeroUsize::new(32).expect("32 is not zero");
 
 /// What was asked of a station: first and last second, columns, what is shown.
@@ -52,11 +52,17 @@ pub type WindowCache = Stamped<Asked, [u8]>;
 
 impl<K: Hash + Eq, V: ?Sized> Default for Stamped<K, V> {
     fn default() -> Self {
-        Self(Mutex::new(LruCache::new(MOST)))
+        Self::of(MOST)
     }
 }
 
 impl<K: Hash + Eq, V: ?Sized> Stamped<K, V> {
+    /// One that holds so many answers.
+    #[must_use]
+    pub fn of(most: NonZeroUsize) -> Self {
+        Self(Mutex::new(LruCache::new(most)))
+    }
+
     /// The answer, if it was made at this stamp.
     #[must_use]
     pub fn get(&self, asked: &K, stamp: &str) -> Option<Arc<V>> {

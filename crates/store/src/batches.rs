@@ -159,18 +159,44 @@ impl Store {
         }))
     }
 
-    /// When the last `n` readings of a stream arrived, each arrival once and in order; what somebody brought or typed is none.
+    /// The time of the last reading of each of these streams that came by itself; a stream of which none did is not among them.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn arrivals(&self, stream: i64, n: i64) -> Result<Vec<i64>, StoreError> {
-        let rows = sqlx::query_scalar!(
-            "SELECT DISTINCT received_at FROM batch WHERE source IN ('message', 'demo')
-             AND id IN (SELECT batch FROM reading WHERE stream_id = ? ORDER BY t DESC LIMIT ?) ORDER BY received_at",
-            stream,
+    pub async fn last_by_itself(&self, streams: &[i64]) -> Result<HashMap<i64, UnixSeconds>, StoreError> {
+        let streams = serde_json::to_string(streams)?;
+        // From the end of the record, where it lies as a rule; a stream that only files brought is not looked through.
+        let rows = sqlx::query!(
+            r#"SELECT j.value + 0 AS "stream!: i64",
+                      (SELECT r.t FROM reading r JOIN batch b ON b.id = r.batch
+                       WHERE r.stream_id = j.value AND b.source IN ('message', 'demo') ORDER BY r.t DESC LIMIT 1) AS "last: i64"
+               FROM json_each(?) j WHERE EXISTS (SELECT 1 FROM batch_stream x CROSS JOIN batch b ON b.id = x.batch_id
+                   WHERE x.stream_id = j.value AND b.source IN ('message', 'demo'))"#,
+            streams
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        Ok(rows.filter_map(|r| Some((r.stream, UnixSeconds(r.last?)))).collect())
+    }
+
+    /// When the last `n` readings of each of these streams arrived, each arrival once and in order; what somebody brought or typed is none.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn arrivals(&self, streams: &[i64], n: i64) -> Result<HashMap<i64, Vec<i64>>, StoreError> {
+        let streams = serde_json::to_string(streams)?;
+        let rows = sqlx::query!(
+            r#"SELECT DISTINCT j.value + 0 AS "stream!: i64", b.received_at
+               FROM json_each(?1) j CROSS JOIN batch b ON b.id IN
+                   (SELECT batch FROM reading WHERE stream_id = j.value ORDER BY t DESC LIMIT ?2)
+               WHERE b.source IN ('message', 'demo') ORDER BY 1, 2"#,
+            streams,
             n
         );
-        Ok(rows.fetch_all(&self.pool).await?)
+        let mut all: HashMap<i64, Vec<i64>> = HashMap::new();
+        for r in rows.fetch_all(&self.pool).await? {
+            all.entry(r.stream).or_default().push(r.received_at);
+        }
+        Ok(all)
     }
 }
 
@@ -204,7 +230,8 @@ mod tests {
     use super::*;
     use crate::database::testing::store;
     use crate::readings::Reading;
-    use crate::stations::testing::stream;
+    use crate::stations::testing::{station, stream};
+    use ebrel_core::units::Quantity;
 
     #[tokio::test]
     async fn a_value_is_led_back_to_the_delivery_that_brought_it() {
@@ -223,8 +250,34 @@ mod tests {
         assert_eq!(of(12).await.unwrap().1, at(57));
         assert_eq!(of(40).await, None);
         assert_eq!(deliveries[0].spans(), SpanSeconds(9 * 900));
-        assert_eq!(store.arrivals(stream, 100).await.unwrap(), [49 * 3600, 57 * 3600]);
-        assert_eq!(store.arrivals(stream, 3).await.unwrap(), [57 * 3600]);
+        let arrivals = async |n| store.arrivals(&[stream, 99], n).await.unwrap();
+        assert_eq!(arrivals(100).await, [(stream, vec![49 * 3600, 57 * 3600])].into());
+        assert_eq!(arrivals(3).await, [(stream, vec![57 * 3600])].into());
+    }
+
+    #[tokio::test]
+    async fn a_stream_was_heard_when_its_last_message_says_whatever_files_brought_before_and_after() {
+        let (store, _dir) = store().await;
+        let node = store.ensure_node(station(&store).await, "a").await.unwrap();
+        let mut streams = Vec::new();
+        for port in ["both", "files alone", "nothing"] {
+            streams.push(store.ensure_stream(node, port, Quantity::RawOutput, "mV", None).await.unwrap());
+        }
+        let brings = async |source: Source, stream: i64, times: std::ops::Range<i64>| {
+            let readings = times.map(|i| Reading { stream, t: i * 900, raw: 1.0 }).collect();
+            store.add_readings(&Origin::of(source, UnixSeconds(900_000)), readings).await.unwrap();
+        };
+        brings(Source::File, streams[0], 0..10).await;
+        brings(Source::Message, streams[0], 5..20).await;
+        brings(Source::File, streams[0], 15..40).await;
+        brings(Source::File, streams[1], 0..40).await;
+        let heard = store.last_by_itself(&streams).await.unwrap();
+        assert_eq!(heard, [(streams[0], UnixSeconds(19 * 900))].into());
+        let delivered = store.deliveries_at(1).await.unwrap();
+        let by_itself = delivered[&streams[0]].iter().filter(|d| d.source.is_by_itself()).map(|d| d.last).max();
+        assert_eq!(by_itself, Some(heard[&streams[0]]), "as its deliveries tell");
+        brings(Source::Message, streams[0], 2..4).await;
+        assert_eq!(store.last_by_itself(&streams).await.unwrap(), heard, "late and known ones are not the last");
     }
 
     #[tokio::test]

@@ -89,13 +89,15 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn corrections_at(&self, station: i64) -> Result<HashMap<i64, Vec<DatedCorrection>>, StoreError> {
+    pub async fn corrections_of(&self, stations: &[i64]) -> Result<HashMap<i64, Vec<DatedCorrection>>, StoreError> {
+        let stations = serde_json::to_string(stations)?;
         let rows = sqlx::query!(
             "SELECT probe_id, valid_from, valid_until, offset_k, slope FROM correction
              WHERE withdrawn_at IS NULL AND probe_id IN
-               (SELECT p.probe_id FROM placement p JOIN node n ON n.id = p.node_id WHERE n.station_id = ?)
+               (SELECT p.probe_id FROM placement p JOIN node n ON n.id = p.node_id
+                WHERE n.station_id IN (SELECT value FROM json_each(?)))
              ORDER BY id DESC",
-            station
+            stations
         );
         let mut standing: HashMap<i64, Vec<DatedCorrection>> = HashMap::new();
         for r in rows.fetch_all(&self.pool).await? {

@@ -116,58 +116,65 @@ impl Store {
         self.judged.keep(station, judged);
     }
 
-    /// How many things of a study, or of one station in it, wait for a verdict: its badge on every page. Flags that one cause explains
-    /// are one thing. Verdicts count as [`Store::flags`] has them.
+    /// How many things of each station of a study wait for a verdict; together its badge on every page. A station for which nothing waits is
+    /// not among them. Flags that one cause explains are one thing. Verdicts count as [`Store::flags`] has them.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn waiting(&self, study: i64, station: Option<i64>) -> Result<usize, StoreError> {
+    pub async fn waiting(&self, study: i64) -> Result<HashMap<i64, usize>, StoreError> {
         let condition = Grade::Condition.code();
-        let count = sqlx::query_scalar!(
-            r#"SELECT count(DISTINCT coalesce('cause ' || f.cause_id, 'flag ' || f.id)) AS "n!: i64" FROM flag f JOIN station s ON s.id = f.station_id
-               WHERE s.study_id = ?1 AND (?2 IS NULL OR s.id = ?2) AND f.grade <> ?3 AND NOT EXISTS (
-                   SELECT 1 FROM verdict v
-                   WHERE v.stream_id = f.stream_id AND v.test = f.test AND v.undone_at IS NULL
-                     AND 2 * (min(v.ends, f.ends) - max(v.starts, f.starts) + 1)
-                         >= max(v.ends - v.starts, f.ends - f.starts) + 1)"#,
-            study,
-            station,
-            condition
-        );
-        Ok(usize::try_from(count.fetch_one(&self.pool).await?).unwrap_or(0))
-    }
-
-    /// The most damaging things of a station that wait for a verdict: flags that one cause explains are one, told by what is said of it.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database cannot be read.
-    pub async fn worst_waiting(&self, station: i64, most: i64) -> Result<Vec<WaitingFlag>, StoreError> {
-        let condition = Grade::Condition.code();
-        // Of a group SQLite takes the row that has the maximum.
         let rows = sqlx::query!(
-            r#"SELECT f.stream_id AS "stream_id!: i64", f.test AS "test!: String", c.kind AS "kind?", coalesce(c.starts, f.starts) AS "starts!: i64",
-                      coalesce(c.ends, f.ends) AS "ends!: i64", coalesce(c.reason, f.reason) AS "reason!: String",
-                      max(f.damage) AS "damage!: f64"
-               FROM flag f LEFT JOIN cause c ON c.id = f.cause_id
-               WHERE f.station_id = ?1 AND f.grade <> ?2 AND NOT EXISTS (
+            r#"SELECT f.station_id, count(DISTINCT coalesce('cause ' || f.cause_id, 'flag ' || f.id)) AS "n!: i64"
+               FROM flag f JOIN station s ON s.id = f.station_id
+               WHERE s.study_id = ?1 AND f.grade <> ?2 AND NOT EXISTS (
                    SELECT 1 FROM verdict v
                    WHERE v.stream_id = f.stream_id AND v.test = f.test AND v.undone_at IS NULL
                      AND 2 * (min(v.ends, f.ends) - max(v.starts, f.starts) + 1)
                          >= max(v.ends - v.starts, f.ends - f.starts) + 1)
-               GROUP BY coalesce('cause ' || f.cause_id, 'flag ' || f.id)
-               ORDER BY 7 DESC, 4, f.id LIMIT ?3"#,
-            station,
+               GROUP BY f.station_id"#,
+            study,
+            condition
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        Ok(rows.map(|r| (r.station_id, usize::try_from(r.n).unwrap_or(0))).collect())
+    }
+
+    /// The most damaging things of each station of a study that wait for a verdict, so many of each at most: flags that one cause explains
+    /// are one, told by what is said of it.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn worst_waiting(&self, study: i64, most: i64) -> Result<HashMap<i64, Vec<WaitingFlag>>, StoreError> {
+        let condition = Grade::Condition.code();
+        // Of a group SQLite takes the row that has the maximum.
+        let rows = sqlx::query!(
+            r#"WITH thing AS (
+                   SELECT f.station_id, f.stream_id, f.test, f.id, c.kind, coalesce(c.starts, f.starts) AS starts,
+                          coalesce(c.ends, f.ends) AS ends, coalesce(c.reason, f.reason) AS reason, max(f.damage) AS damage
+                   FROM flag f JOIN station s ON s.id = f.station_id LEFT JOIN cause c ON c.id = f.cause_id
+                   WHERE s.study_id = ?1 AND f.grade <> ?2 AND NOT EXISTS (
+                       SELECT 1 FROM verdict v
+                       WHERE v.stream_id = f.stream_id AND v.test = f.test AND v.undone_at IS NULL
+                         AND 2 * (min(v.ends, f.ends) - max(v.starts, f.starts) + 1)
+                             >= max(v.ends - v.starts, f.ends - f.starts) + 1)
+                   GROUP BY coalesce('cause ' || f.cause_id, 'flag ' || f.id)),
+               ranked AS (SELECT *, row_number() OVER (PARTITION BY station_id ORDER BY damage DESC, starts, id) AS place FROM thing)
+               SELECT station_id AS "station_id!: i64", stream_id AS "stream_id!: i64", test AS "test!: String", kind AS "kind?: String",
+                      starts AS "starts!: i64", ends AS "ends!: i64", reason AS "reason!: String"
+               FROM ranked WHERE place <= ?3 ORDER BY station_id, place"#,
+            study,
             condition,
             most
         );
-        let rows = rows.fetch_all(&self.pool).await?.into_iter();
-        let flags = rows.filter_map(|r| {
+        let mut all: HashMap<i64, Vec<WaitingFlag>> = HashMap::new();
+        for r in rows.fetch_all(&self.pool).await? {
             let (start, end) = (UnixSeconds(r.starts), UnixSeconds(r.ends));
             let cause = r.kind.and_then(|kind| CauseKind::from_code(&kind));
-            let test = Test::from_code(&r.test)?;
-            Some(WaitingFlag { stream_id: r.stream_id, test, cause, start, end, reason: r.reason })
-        });
-        Ok(flags.collect())
+            let Some(test) = Test::from_code(&r.test) else { continue };
+            let flag = WaitingFlag { stream_id: r.stream_id, test, cause, start, end, reason: r.reason };
+            all.entry(r.station_id).or_default().push(flag);
+        }
+        Ok(all)
     }
 
     /// Flags of a station with their verdicts, the most damaging first; among them what persons saw, unless a test found it since.

@@ -44,14 +44,24 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn calibrations_at(&self, station: i64) -> Result<InForce, StoreError> {
+        self.calibrations_of(&[station]).await
+    }
+
+    /// As [`Self::calibrations_at`], for the probes of several stations.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn calibrations_of(&self, stations: &[i64]) -> Result<InForce, StoreError> {
+        let stations = serde_json::to_string(stations)?;
         let rows = sqlx::query_as!(
             Row,
             r#"SELECT id AS "id!", probe_id, model, soil, density_g_cm3, logger, version, run_id, valid_from, curve, statement,
                samples, adopted_by, adopted_at, retired_at, retired_by, retired_why
                FROM calibration WHERE retired_at IS NULL AND (probe_id IS NULL OR probe_id IN
-                 (SELECT p.probe_id FROM placement p JOIN node n ON n.id = p.node_id WHERE n.station_id = ?))
+                 (SELECT p.probe_id FROM placement p JOIN node n ON n.id = p.node_id
+                  WHERE n.station_id IN (SELECT value FROM json_each(?))))
                ORDER BY version DESC, id DESC"#,
-            station
+            stations
         );
         let rows = rows.fetch_all(&self.pool).await?.into_iter().map(Adopted::try_from);
         Ok(InForce::of(rows.collect::<Result<Vec<_>, _>>()?))

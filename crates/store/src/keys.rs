@@ -2,6 +2,7 @@
 
 use crate::{Store, StoreError, Unit};
 use ebrel_core::units::UnixSeconds;
+use std::collections::HashMap;
 
 /// That a key was used is written down at most this often, seconds.
 const NOTED: i64 = 60;
@@ -130,20 +131,22 @@ impl Store {
         Ok(KeyCheck::Serves { fixed_now: row.fixed_now })
     }
 
-    /// Keys that serve or served for a node, the newest first.
+    /// Keys that serve or served for each of these nodes, the newest first; a node without any is not among them.
     ///
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
-    pub async fn keys_of(&self, node: i64) -> Result<Vec<NodeKey>, StoreError> {
+    pub async fn keys_of(&self, nodes: &[i64]) -> Result<HashMap<i64, Vec<NodeKey>>, StoreError> {
+        let nodes = serde_json::to_string(nodes)?;
         let rows = sqlx::query!(
-            r#"SELECT k.id, k.name, k.made_at, k.made_by, k.ends_at, k.ended_by, k.used_at, k.revoked AS "revoked!: bool",
+            r#"SELECT n.node_id, k.id, k.name, k.made_at, k.made_by, k.ends_at, k.ended_by, k.used_at, k.revoked AS "revoked!: bool",
                       (SELECT count(*) FROM node_key_node WHERE key_id = k.id) AS "nodes!: i64"
-               FROM node_key k JOIN node_key_node n ON n.key_id = k.id WHERE n.node_id = ? ORDER BY k.id DESC"#,
-            node
+               FROM node_key k JOIN node_key_node n ON n.key_id = k.id
+               WHERE n.node_id IN (SELECT value FROM json_each(?)) ORDER BY k.id DESC"#,
+            nodes
         );
-        let rows = rows.fetch_all(&self.pool).await?.into_iter();
-        Ok(rows
-            .map(|r| NodeKey {
+        let mut all: HashMap<i64, Vec<NodeKey>> = HashMap::new();
+        for r in rows.fetch_all(&self.pool).await? {
+            all.entry(r.node_id).or_default().push(NodeKey {
                 id: r.id,
                 name: r.name,
                 made_at: UnixSeconds(r.made_at),
@@ -153,8 +156,9 @@ impl Store {
                 revoked: r.revoked,
                 used_at: r.used_at.map(UnixSeconds),
                 nodes: r.nodes,
-            })
-            .collect())
+            });
+        }
+        Ok(all)
     }
 
     /// Ends a key of a node for good. Whether there was one to end.
@@ -244,7 +248,7 @@ mod tests {
         assert!(end(a, 500).await && !end(a, 600).await, "once");
         assert_eq!(check("old", a, 400).await, KeyCheck::Ended(UnixSeconds(500)), "also by a clock that was set back");
         let told: Vec<_> =
-            store.keys_of(a).await.unwrap().into_iter().map(|k| (k.nodes, k.ends_at, k.used_at)).collect();
+            store.keys_of(&[a]).await.unwrap()[&a].iter().map(|k| (k.nodes, k.ends_at, k.used_at)).collect();
         let at = |t| Some(UnixSeconds(t));
         assert_eq!(told, [(1, None, at(1000)), (2, None, at(200)), (1, at(500), at(999))]);
     }
@@ -260,7 +264,7 @@ mod tests {
         {
             assert!(store.add_key(study, &new).await.is_err(), "{new:?}");
         }
-        assert!(store.keys_of(a).await.unwrap().is_empty());
+        assert!(store.keys_of(&[a]).await.unwrap().is_empty());
         store.add_key(study, &key("x", &[a])).await.unwrap();
         assert!(store.add_key(study, &key("x", &[a])).await.is_err());
     }

@@ -6,6 +6,7 @@ use crate::streams::Stream;
 use crate::{Store, StoreError, Unit};
 use ebrel_core::units::{DepthCm, Principle, Quantity, UnixSeconds};
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 
 /// A probe at a port and in the soil from one time to another.
 #[derive(Debug, Clone, PartialEq)]
@@ -130,18 +131,25 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn placements(&self, station: i64) -> Result<Vec<Placement>, StoreError> {
+        Ok(self.placements_of(&[station]).await?.remove(&station).unwrap_or_default())
+    }
+
+    /// As [`Self::placements`], of several stations by their numbers.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn placements_of(&self, stations: &[i64]) -> Result<HashMap<i64, Vec<Placement>>, StoreError> {
+        let stations = serde_json::to_string(stations)?;
         let rows = sqlx::query!(
-            "SELECT p.id, p.node_id, p.port, p.depth_cm, p.orientation, p.starts, p.ends, p.note, b.id AS probe_id,
+            "SELECT n.station_id, p.id, p.node_id, p.port, p.depth_cm, p.orientation, p.starts, p.ends, p.note, b.id AS probe_id,
                     b.serial, b.model, b.principle, b.instrument_min, b.instrument_max, b.resolution
              FROM placement p JOIN node n ON n.id = p.node_id JOIN probe b ON b.id = p.probe_id
-             WHERE n.station_id = ? ORDER BY p.node_id, p.id",
-            station
-        )
-        .fetch_all(&self.pool)
-        .await?;
-        Ok(rows
-            .into_iter()
-            .map(|r| Placement {
+             WHERE n.station_id IN (SELECT value FROM json_each(?)) ORDER BY p.node_id, p.id",
+            stations
+        );
+        let mut all: HashMap<i64, Vec<Placement>> = HashMap::new();
+        for r in rows.fetch_all(&self.pool).await? {
+            all.entry(r.station_id).or_default().push(Placement {
                 id: r.id,
                 node_id: r.node_id,
                 port: r.port,
@@ -159,8 +167,9 @@ impl Store {
                 starts: UnixSeconds(r.starts),
                 ends: r.ends.map(UnixSeconds),
                 note: r.note,
-            })
-            .collect())
+            });
+        }
+        Ok(all)
     }
 
     /// Channels of a station: every stream through every placement of its port. Moisture first, by depth.
@@ -168,36 +177,29 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn channels(&self, station: i64) -> Result<Vec<StoredChannel>, StoreError> {
-        self.channels_through(station, &self.placements(station).await?).await
+        Ok(channels_through(&self.streams(station).await?, &self.placements(station).await?))
     }
+}
 
-    /// The channels of a station if its placements were these.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database cannot be read.
-    pub async fn channels_through(
-        &self,
-        station: i64,
-        placements: &[Placement],
-    ) -> Result<Vec<StoredChannel>, StoreError> {
-        let streams = self.streams(station).await?;
-        let mut channels: Vec<StoredChannel> = streams
-            .iter()
-            .flat_map(|s| {
-                let here = placements.iter().filter(|p| p.node_id == s.node_id && p.port == s.port);
-                here.map(|p| StoredChannel { stream: s.clone(), placement: p.clone() })
-            })
-            .collect();
-        let rank = |q: Quantity| (!q.is_moisture(), q != Quantity::SoilTemperature, q);
-        channels.sort_by(|a, b| {
-            let depth = |c: &StoredChannel| c.placement.depth_cm.unwrap_or(f64::INFINITY);
-            rank(a.stream.quantity)
-                .cmp(&rank(b.stream.quantity))
-                .then(depth(a).total_cmp(&depth(b)))
-                .then(a.placement.starts.cmp(&b.placement.starts))
-        });
-        Ok(channels)
-    }
+/// Streams through these placements of their ports: moisture first, by depth.
+#[must_use]
+pub fn channels_through(streams: &[Stream], placements: &[Placement]) -> Vec<StoredChannel> {
+    let mut channels: Vec<StoredChannel> = streams
+        .iter()
+        .flat_map(|s| {
+            let here = placements.iter().filter(|p| p.node_id == s.node_id && p.port == s.port);
+            here.map(|p| StoredChannel { stream: s.clone(), placement: p.clone() })
+        })
+        .collect();
+    let rank = |q: Quantity| (!q.is_moisture(), q != Quantity::SoilTemperature, q);
+    channels.sort_by(|a, b| {
+        let depth = |c: &StoredChannel| c.placement.depth_cm.unwrap_or(f64::INFINITY);
+        rank(a.stream.quantity)
+            .cmp(&rank(b.stream.quantity))
+            .then(depth(a).total_cmp(&depth(b)))
+            .then(a.placement.starts.cmp(&b.placement.starts))
+    });
+    channels
 }
 
 impl Unit {

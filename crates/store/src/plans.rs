@@ -6,6 +6,7 @@ use crate::{Store, StoreError};
 use ebrel_core::soil::Profile;
 use ebrel_core::units::{SpanSeconds, UnixSeconds};
 use sqlx::SqliteConnection;
+use std::collections::HashMap;
 
 /// A version of a plan.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -56,6 +57,20 @@ impl Store {
     /// [`StoreError`] if the database cannot be read.
     pub async fn plan(&self, station: i64) -> Result<Option<PlanVersion>, StoreError> {
         Ok(self.newest_plans(station, 1).await?.pop())
+    }
+
+    /// The newest version of the plan of each station of a study that has one: its JSON.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn plans_of_study(&self, study: i64) -> Result<HashMap<i64, String>, StoreError> {
+        // Of a group SQLite takes the row that has the maximum.
+        let rows = sqlx::query!(
+            r#"SELECT p.station_id AS "station_id!: i64", p.body AS "body!: String", max(p.version) AS "version!: i64" FROM plan_version p JOIN station s ON s.id = p.station_id
+               WHERE s.study_id = ? GROUP BY p.station_id"#,
+            study
+        );
+        Ok(rows.fetch_all(&self.pool).await?.into_iter().map(|r| (r.station_id, r.body)).collect())
     }
 
     /// Versions of a station's plan, newest first.

@@ -97,15 +97,25 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn extent(&self, station: i64) -> Result<Option<(UnixSeconds, UnixSeconds)>, StoreError> {
-        let row = sqlx::query!(
-            r#"SELECT min((SELECT min(t) FROM reading WHERE stream_id = s.id)) AS "first: i64",
+        Ok(self.extents_of(&[station]).await?.remove(&station))
+    }
+
+    /// As [`Self::extent`], of several stations by their numbers; one without readings is not among them.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn extents_of(&self, stations: &[i64]) -> Result<HashMap<i64, (UnixSeconds, UnixSeconds)>, StoreError> {
+        let stations = serde_json::to_string(stations)?;
+        let rows = sqlx::query!(
+            r#"SELECT n.station_id, min((SELECT min(t) FROM reading WHERE stream_id = s.id)) AS "first: i64",
                       max((SELECT max(t) FROM reading WHERE stream_id = s.id)) AS "last: i64"
-               FROM stream s JOIN node n ON n.id = s.node_id WHERE n.station_id = ?"#,
-            station
-        )
-        .fetch_one(&self.pool)
-        .await?;
-        Ok(row.first.zip(row.last).map(|(a, b)| (UnixSeconds(a), UnixSeconds(b))))
+               FROM stream s JOIN node n ON n.id = s.node_id
+               WHERE n.station_id IN (SELECT value FROM json_each(?)) GROUP BY n.station_id"#,
+            stations
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        let ends = rows.filter_map(|r| Some((r.station_id, (UnixSeconds(r.first?), UnixSeconds(r.last?)))));
+        Ok(ends.collect())
     }
 }
 

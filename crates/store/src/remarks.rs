@@ -4,7 +4,7 @@ use crate::verdicts::{Decision, same_thing};
 use crate::{Store, StoreError};
 use ebrel_core::quality::{Flag, Test};
 use ebrel_core::units::UnixSeconds;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// Something said of a finding. It names the finding as verdicts do, so that it survives a new run.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -100,6 +100,19 @@ impl Store {
         let id = done.execute(&mut *tx).await?.last_insert_rowid();
         tx.commit().await?;
         Ok(id)
+    }
+
+    /// The stations of a study at which somebody ever asked for a second opinion.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn stations_that_asked(&self, study: i64) -> Result<HashSet<i64>, StoreError> {
+        let stations = sqlx::query_scalar!(
+            "SELECT DISTINCT n.station_id FROM remark r JOIN stream s ON s.id = r.stream_id JOIN node n ON n.id = s.node_id
+             JOIN station t ON t.id = n.station_id WHERE t.study_id = ? AND r.asks",
+            study
+        );
+        Ok(stations.fetch_all(&self.pool).await?.into_iter().collect())
     }
 
     /// Remarks at a station, the oldest first.

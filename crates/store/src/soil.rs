@@ -4,6 +4,7 @@ use crate::{Store, StoreError};
 use ebrel_core::soil::{Horizon, Profile};
 use ebrel_core::units::UnixSeconds;
 use sqlx::SqliteConnection;
+use std::collections::HashMap;
 
 impl Store {
     /// The soil of a station.
@@ -13,17 +14,42 @@ impl Store {
     pub async fn profile(&self, station: i64) -> Result<Profile, StoreError> {
         profile(&mut *self.pool.acquire().await?, station).await
     }
+
+    /// As [`Self::profile`], of several stations by their numbers; one without horizons is not among them.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn profiles_of(&self, stations: &[i64]) -> Result<HashMap<i64, Profile>, StoreError> {
+        profiles(&mut *self.pool.acquire().await?, stations).await
+    }
 }
 
 /// The soil of a station.
 pub(crate) async fn profile(connection: &mut SqliteConnection, station: i64) -> Result<Profile, StoreError> {
-    let rows = sqlx::query_as!(
-        Horizon,
-        "SELECT top_cm, bottom_cm, name, texture, sand_pct, clay_pct, organic_matter_pct, bulk_density_g_cm3
-             FROM horizon WHERE station_id = ? ORDER BY top_cm",
-        station
+    Ok(profiles(connection, &[station]).await?.remove(&station).unwrap_or_default())
+}
+
+async fn profiles(connection: &mut SqliteConnection, stations: &[i64]) -> Result<HashMap<i64, Profile>, StoreError> {
+    let stations = serde_json::to_string(stations)?;
+    let rows = sqlx::query!(
+        "SELECT station_id, top_cm, bottom_cm, name, texture, sand_pct, clay_pct, organic_matter_pct, bulk_density_g_cm3
+         FROM horizon WHERE station_id IN (SELECT value FROM json_each(?)) ORDER BY top_cm",
+        stations
     );
-    Ok(Profile::from(rows.fetch_all(connection).await?))
+    let mut all: HashMap<i64, Vec<Horizon>> = HashMap::new();
+    for r in rows.fetch_all(connection).await? {
+        all.entry(r.station_id).or_default().push(Horizon {
+            top_cm: r.top_cm,
+            bottom_cm: r.bottom_cm,
+            name: r.name,
+            texture: r.texture,
+            sand_pct: r.sand_pct,
+            clay_pct: r.clay_pct,
+            organic_matter_pct: r.organic_matter_pct,
+            bulk_density_g_cm3: r.bulk_density_g_cm3,
+        });
+    }
+    Ok(all.into_iter().map(|(station, horizons)| (station, Profile::from(horizons))).collect())
 }
 
 /// Writes the horizons of a station.

@@ -2,6 +2,7 @@
 
 use crate::{Store, StoreError, Unit};
 use ebrel_core::units::{Quantity, UnixSeconds};
+use std::collections::HashMap;
 
 /// What a node reports at a port.
 #[derive(Debug, Clone, PartialEq)]
@@ -145,21 +146,29 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn streams(&self, station: i64) -> Result<Vec<Stream>, StoreError> {
+        Ok(self.streams_of(&[station]).await?.remove(&station).unwrap_or_default())
+    }
+
+    /// As [`Self::streams`], of several stations by their numbers.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn streams_of(&self, stations: &[i64]) -> Result<HashMap<i64, Vec<Stream>>, StoreError> {
+        let stations = serde_json::to_string(stations)?;
         let rows = sqlx::query!(
-            "SELECT s.id, s.node_id, n.name AS node, s.port, s.quantity, s.unit, s.interval_s
-             FROM stream s JOIN node n ON n.id = s.node_id WHERE n.station_id = ? ORDER BY n.id, s.id",
-            station
-        )
-        .fetch_all(&self.pool)
-        .await?;
-        Ok(rows
-            .into_iter()
-            .filter_map(|r| {
-                let quantity = Quantity::from_code(&r.quantity)?;
-                let (node_id, interval_s) = (r.node_id, r.interval_s);
-                Some(Stream { id: r.id, node_id, node: r.node, port: r.port, quantity, unit: r.unit, interval_s })
-            })
-            .collect())
+            "SELECT n.station_id, s.id, s.node_id, n.name AS node, s.port, s.quantity, s.unit, s.interval_s
+             FROM stream s JOIN node n ON n.id = s.node_id
+             WHERE n.station_id IN (SELECT value FROM json_each(?)) ORDER BY n.id, s.id",
+            stations
+        );
+        let mut all: HashMap<i64, Vec<Stream>> = HashMap::new();
+        for r in rows.fetch_all(&self.pool).await? {
+            let Some(quantity) = Quantity::from_code(&r.quantity) else { continue };
+            let (node_id, node, port, unit) = (r.node_id, r.node, r.port, r.unit);
+            let stream = Stream { id: r.id, node_id, node, port, quantity, unit, interval_s: r.interval_s };
+            all.entry(r.station_id).or_default().push(stream);
+        }
+        Ok(all)
     }
 
     /// The node of this name at a station; made if it is not there yet.

@@ -4,7 +4,7 @@ use crate::adding::changed;
 use crate::cache::SeriesCache;
 use crate::{Store, StoreError};
 use sqlx::{Sqlite, SqliteConnection, Transaction};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 /// An action that holds the write lock until [`Unit::commit`]; dropped before that, nothing of it happened.
@@ -146,19 +146,30 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database cannot be read.
     pub async fn stamp(&self, station: i64) -> Result<String, StoreError> {
-        let row = sqlx::query!(
-            r#"SELECT coalesce((SELECT due FROM station_tests WHERE station_id = ?1), 0) AS "due!: i64",
-                      coalesce((SELECT max(id) FROM flag WHERE station_id = ?1), 0) AS "flag!: i64",
-                      (SELECT count(*) FROM flag WHERE station_id = ?1) AS "flags!: i64",
+        Ok(self.stamps(&[station]).await?.remove(&station).unwrap_or_default())
+    }
+
+    /// As [`Self::stamp`], of several stations by their numbers.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database cannot be read.
+    pub async fn stamps(&self, stations: &[i64]) -> Result<HashMap<i64, String>, StoreError> {
+        let stations = serde_json::to_string(stations)?;
+        let rows = sqlx::query!(
+            r#"SELECT j.value + 0 AS "station!: i64",
+                      coalesce((SELECT due FROM station_tests WHERE station_id = j.value), 0) AS "due!: i64",
+                      coalesce((SELECT max(id) FROM flag WHERE station_id = j.value), 0) AS "flag!: i64",
+                      (SELECT count(*) FROM flag WHERE station_id = j.value) AS "flags!: i64",
                       (SELECT coalesce(max(v.id), 0) FROM verdict v JOIN stream s ON s.id = v.stream_id
-                       JOIN node n ON n.id = s.node_id WHERE n.station_id = ?1) AS "verdict!: i64",
+                       JOIN node n ON n.id = s.node_id WHERE n.station_id = j.value) AS "verdict!: i64",
                       (SELECT count(*) FROM verdict v JOIN stream s ON s.id = v.stream_id
-                       JOIN node n ON n.id = s.node_id WHERE n.station_id = ?1 AND v.undone_at IS NULL) AS "standing!: i64""#,
-            station
-        )
-        .fetch_one(&self.pool)
-        .await?;
-        Ok(format!("{} {} {} {} {}", row.due, row.flag, row.flags, row.verdict, row.standing))
+                       JOIN node n ON n.id = s.node_id WHERE n.station_id = j.value AND v.undone_at IS NULL) AS "standing!: i64"
+               FROM json_each(?) j"#,
+            stations
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        let stamp = rows.map(|r| (r.station, format!("{} {} {} {} {}", r.due, r.flag, r.flags, r.verdict, r.standing)));
+        Ok(stamp.collect())
     }
 
     /// The count of changes of a station up to now, to be handed to [`Store::replace_flags`] by the run that sees them.

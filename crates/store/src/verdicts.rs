@@ -279,15 +279,15 @@ mod tests {
         store.replace_flags(1, 0, &run(vec![spike(1800, 3600), spike(90_000, 90_900)])).await.unwrap();
         let flags = store.flags(1).await.unwrap();
         assert_eq!(flags.iter().filter(|f| f.waits()).count(), 1, "a border that moved a little keeps its verdict");
-        assert_eq!(store.waiting(1, None).await.unwrap(), 1, "the badge counts as the page does");
-        let worst = store.worst_waiting(1, 3).await.unwrap();
+        assert_eq!(store.waiting(1).await.unwrap()[&1], 1, "the badge counts as the page does");
+        let worst = store.worst_waiting(1, 3).await.unwrap().remove(&1).unwrap();
         assert_eq!(worst.iter().map(|w| w.start.0).collect::<Vec<_>>(), [90_000]);
         let standing = flags.iter().find_map(|f| f.verdict.clone()).unwrap();
         assert_eq!((standing.verdict, standing.reason.as_str()), (Verdict::LeftOut, "mouse"));
 
         store.undo_decisions(&ids, "T. Quill", UnixSeconds(6)).await.unwrap();
         assert!(store.flags(1).await.unwrap().iter().all(|f| f.waits()));
-        assert_eq!(store.waiting(1, None).await.unwrap(), 2);
+        assert_eq!(store.waiting(1).await.unwrap()[&1], 2);
     }
 
     #[tokio::test]
@@ -317,7 +317,7 @@ mod tests {
         assert!(own.is_own() && !own.waits() && own.leaves_out(&ebrel_core::series::Belief { leave_out: Vec::new() }));
         assert_eq!((own.id, own.placement_id, own.flag.readings), (-ids[0], placement_id, 3));
         assert_eq!(own.flag.reason, "Seen by T. Quill: roots, “θ”");
-        assert_eq!(store.waiting(1, None).await.unwrap(), 0, "it is decided by nature");
+        assert!(store.waiting(1).await.unwrap().is_empty(), "it is decided by nature");
         assert_eq!(store.verdicts(1).await.unwrap()[0].mark, decision.mark);
 
         store.replace_flags(1, 0, &run(vec![spike(9000, 10_800), spike(90_000, 90_900)])).await.unwrap();

@@ -164,10 +164,16 @@ async fn send(client: &Client, base: &str, node: i64, message: &str) -> Result<(
         let answer = request.header("content-type", "text/csv").body(message.to_owned()).send().await?;
         match answer.status().as_u16() {
             200 => return Ok(()),
-            503 => tokio::time::sleep(Duration::from_millis(50)).await,
+            503 => tokio::time::sleep(asked_to_wait(&answer)).await,
             _ => return Err(answer.text().await?.into()),
         }
     }
+}
+
+/// How long an answer asks to wait before it is tried again.
+fn asked_to_wait(answer: &reqwest::Response) -> Duration {
+    let seconds = answer.headers().get("retry-after").and_then(|s| s.to_str().ok()?.parse().ok());
+    Duration::from_secs(seconds.unwrap_or(1))
 }
 
 /// Every node sends its nine days at once, a day a message, while two people look at pages.

@@ -12,6 +12,7 @@ pub mod figures;
 pub mod forms;
 pub mod guard;
 mod join;
+pub mod lately;
 pub mod limits;
 pub mod passwords;
 pub mod request_log;
@@ -146,7 +147,7 @@ impl Shell {
     ) -> Result<Self, Problem> {
         let stations = state.store.stations(study.id).await?;
         let target = station.map(|s| s.id).or_else(|| stations.first().map(|s| s.id));
-        let waiting = state.store.waiting(study.id, None).await?;
+        let waiting = state.store.waiting(study.id).await?.values().sum();
         let nav = Room::ALL
             .into_iter()
             .map(|r| NavLink {

@@ -85,9 +85,9 @@ async fn key(state: &State, demo: &LiveDemo) -> anyhow::Result<String> {
     const NAME: &str = "stand-in gateway";
     let (secret, now) = (secrets::secret(), wall_clock());
     let nodes: Vec<i64> = demo.rigs.iter().map(|r| r.number).collect();
-    for node in &nodes {
-        for old in state.store.keys_of(*node).await?.into_iter().filter(|k| k.name == NAME && !k.revoked) {
-            state.store.end_key(*node, old.id, now, NAME).await?;
+    for (node, keys) in state.store.keys_of(&nodes).await? {
+        for old in keys.iter().filter(|k| k.name == NAME && !k.revoked) {
+            state.store.end_key(node, old.id, now, NAME).await?;
         }
     }
     let new = NewKey { name: NAME.into(), hash: secrets::hash_of(&secret), nodes, at: now, by: NAME.into() };

@@ -18,7 +18,8 @@ use doors::Doors;
 use ebrel_app::findings::StationPicture;
 use ebrel_app::network::NodeHealth;
 use ebrel_app::receiving::Intake;
-use ebrel_app::stamped::{Earlier, Stamped, WindowCache};
+use ebrel_app::stamped::{Stamped, WindowCache};
+use ebrel_app::standing::Arrived;
 use ebrel_app::training::Exercises;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::Store;
@@ -27,13 +28,16 @@ use live::Live;
 use peers::UnderWay;
 use places::Places;
 use sha2::{Digest, Sha256};
-use std::hash::Hash;
+use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::SystemTime;
 use throttle::Throttle;
 use tokio::sync::{Notify, watch};
 use work::Work;
+
+/// Stations whose pictures are held: those of some large studies.
+const GLANCES: NonZeroUsize = NonZeroUsize::new(128).expect("128 is not 0");
 
 /// How Ebrel was started.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -74,6 +78,8 @@ pub struct State {
     pub windows: WindowCache,
     /// Stations at a glance, by number and day, that were drawn together lately.
     pub glances: Stamped<(i64, i64), StationPicture>,
+    /// What came at the stations of a study lately, by its number.
+    pub arrived: Stamped<i64, Arrived>,
     /// How the nodes of a study were lately: by study, days shown, and day.
     pub networks: Stamped<(i64, i64, i64), Vec<NodeHealth>>,
     /// Exercises that were made lately.
@@ -128,7 +134,8 @@ impl State {
             heavy: Places::new(2),
             under_way: UnderWay::default(),
             windows: WindowCache::default(),
-            glances: Stamped::default(),
+            glances: Stamped::of(GLANCES),
+            arrived: Stamped::default(),
             networks: Stamped::default(),
             exercises: Exercises::default(),
             thinning: Places::new(2),
@@ -138,11 +145,6 @@ impl State {
             brought,
             making: Arc::default(),
         })
-    }
-
-    /// A picture of some seconds ago, while readings stream in and each of them would make it anew.
-    pub fn while_busy<K: Hash + Eq, V: ?Sized>(&self, of: &Stamped<K, V>, asked: &K) -> Option<Earlier<V>> {
-        self.intake.is_busy().then(|| of.earlier(asked)).flatten()
     }
 
     /// The same application behind these doors.

@@ -2,23 +2,23 @@
 
 use crate::components::glance::{Glance, Place};
 use crate::shell::actor::Actor;
-use crate::shell::errors::{Problem, beside};
+use crate::shell::errors::Problem;
 use crate::shell::figures::{fixed, moment, span, when};
 use crate::shell::forms::{Field, words};
 use crate::shell::guard::CheckedForm;
+use crate::shell::lately::lately;
 use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page, see_other};
 use crate::state::{Mode, State, wall_clock};
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use ebrel_app::findings::{StationPicture, picture};
-use ebrel_app::network::heard;
-use ebrel_app::planning::StationPlan;
-use ebrel_app::record::{Flagged, StationRecord};
+use ebrel_app::planning::Progress;
+use ebrel_app::record::Flagged;
+use ebrel_app::standing::{Standing, arrived, standing};
 use ebrel_core::roles::Role;
-use ebrel_core::units::{Quantity, SpanSeconds, UnixSeconds, read_offset};
+use ebrel_core::units::{SpanSeconds, UnixSeconds, read_offset};
 use ebrel_store::flags::WaitingFlag;
-use ebrel_store::stations::Station;
 use ebrel_store::studies::Study;
 use futures_util::future::try_join_all;
 use serde::Deserialize;
@@ -119,23 +119,15 @@ struct StationRow {
     raw: usize,
     empty: bool,
     bias: String,
-    plan: Planned,
+    plan: Progress,
 }
 
-/// How far a station's plan is.
-enum Planned {
-    Not,
-    Stopped(usize),
-    Ready,
-}
-
-impl Planned {
-    fn words(&self) -> String {
-        match self {
-            Self::Not => "not begun".into(),
-            Self::Stopped(n) => format!("{n} to put right"),
-            Self::Ready => "in order".into(),
-        }
+/// How far a plan is, in words.
+fn planned(plan: &Progress) -> String {
+    match plan {
+        Progress::NotBegun => "not begun".into(),
+        Progress::Stopped(n) => format!("{n} to put right"),
+        Progress::InOrder => "in order".into(),
     }
 }
 
@@ -165,125 +157,91 @@ struct StudyPage {
 
 async fn show(state: web::Data<State>, actor: Actor, id: web::Path<i64>) -> Result<HttpResponse, Problem> {
     let study = state.store.study(*id).await?;
-    let stations = state.store.stations(*id).await?;
-    let parts = try_join_all(stations.into_iter().map(|station| part(&state, &study, station))).await?;
+    let (now, offset) = (state.now(&study), study.utc_offset_minutes);
+    let of = study.clone();
+    let came = move |state: web::Data<State>| async move { Ok(arrived(&state.store, &of, now).await?) };
+    let arrived = lately(&state, |s| &s.arrived, (study.id, None), came).await?;
+    let standing = standing(&state.store, &study, &arrived).await?;
+    let pictures = glanced(&state, standing.iter().map(|s| s.station.id), now).await?;
     let (mut rows, mut glances, mut earlier) = (Vec::new(), Vec::new(), Vec::new());
-    let (mut waits, mut late) = (Vec::new(), Vec::new());
-    for of in parts {
-        waits.extend(of.waits);
-        late.extend(of.late);
-        earlier.extend(of.earlier);
-        glances.push(of.glance);
-        rows.push(of.row);
+    // What is silent and what somebody asks comes before what the tests found anywhere.
+    let (mut wrong, mut late) = (Vec::new(), Vec::new());
+    for (of, picture) in standing.into_iter().zip(pictures) {
+        wrong.extend(waits(&of, now, offset));
+        let since = of.extent.map_or(now, |e| e.1) - NOW;
+        let (now_wrong, before): (Vec<_>, Vec<_>) = of.worst.iter().partition(|(flag, _)| flag.end >= since);
+        late.extend(now_wrong.into_iter().take(3).map(|worst| worst_of(worst, of.station.id, offset)));
+        earlier.extend(before.into_iter().take(2).map(|worst| worst_of(worst, of.station.id, offset)));
+        let place = Place {
+            station: of.station.id,
+            name: &of.station.name,
+            horizons: of.soil.horizons(),
+            when: &|t, form| when(t, offset, form),
+        };
+        glances.push(Glance::draw(&picture, &place));
+        rows.push(row(of, offset));
     }
-    waits.append(&mut late);
+    wrong.append(&mut late);
     let shell = Shell::within(&state, &actor, &study.name, Room::Plan, &study, None).await?;
     let backup = if state.mode == Mode::Demo { None } else { Some(backup_words(&state, &study).await?) };
-    let (next, wrong) = (next(&study, &rows), waits);
-    page(&StudyPage { shell, next, study, wrong, earlier, glances, stations: rows, backup })
+    page(&StudyPage { shell, next: next(&study, &rows), study, wrong, earlier, glances, stations: rows, backup })
 }
 
-/// What the page says of one station.
-struct Part {
-    /// Nodes that are silent, and wishes for a second opinion: said before what the tests found anywhere.
-    waits: Vec<Wrong>,
-    late: Vec<Wrong>,
-    earlier: Vec<Wrong>,
-    glance: Glance,
-    row: StationRow,
-}
-
-async fn part(state: &web::Data<State>, study: &Study, station: Station) -> Result<Part, Problem> {
-    let (now, offset) = (state.now(study), study.utc_offset_minutes);
-    let record = StationRecord::outline(&state.store, station.id).await?;
-    let extent = state.store.extent(station.id).await?;
-    let worst = state.store.worst_waiting(station.id, MOST_WAITING).await?;
-    let since = extent.map_or(now, |e| e.1) - NOW;
-    let (late, before): (Vec<_>, Vec<_>) = worst.iter().partition(|f| f.end >= since);
-    let mut waits = Vec::new();
-    for (node, (name, heard)) in heard(&state.store, station.id, now).await? {
-        if heard.is_silent() {
-            let (ago, missed) = ((now - heard.last).in_words(), heard.missed);
-            let sentence = format!("{name} of {} has been silent for {ago}: {missed} sendings missed.", station.name);
-            let link = format!("/stations/{}/nodes/{node}", station.id);
-            waits.push(Wrong { link, sentence, when: moment(heard.last, offset) });
-        }
-    }
-    let remarks = state.store.remarks(station.id).await?;
-    let asked: Vec<_> = remarks.all().iter().rev().filter(|r| r.open).take(ASKED).collect();
-    waits.extend(asked.into_iter().rev().map(|asked| {
-        let r = &asked.remark;
+/// Nodes of a station that are silent, and wishes for a second opinion.
+fn waits(of: &Standing, now: UnixSeconds, offset: i64) -> Vec<Wrong> {
+    let Standing { station, .. } = of;
+    let silent = of.silent.iter().map(|(node, name, heard)| {
+        let (ago, missed) = ((now - heard.last).in_words(), heard.missed);
+        let sentence = format!("{name} of {} has been silent for {ago}: {missed} sendings missed.", station.name);
+        let link = format!("/stations/{}/nodes/{node}", station.id);
+        Wrong { link, sentence, when: moment(heard.last, offset) }
+    });
+    let asked = of.asked.iter().take(ASKED).rev().map(|r| {
         let sentence = format!("{} wants a second opinion at {}: “{}”", r.by, station.name, shortened(&r.words));
         let link = format!("/stations/{}/review?state=asked", station.id);
         Wrong { link, sentence, when: span(r.start, r.end, offset) }
-    }));
-    let place = Place {
-        station: station.id,
-        name: &station.name,
-        horizons: record.soil.horizons(),
-        when: &|t, form| when(t, offset, form),
-    };
-    let glance = Glance::draw(&*glanced(state, station.id, now).await?, &place);
-    let planned = StationPlan::load(&state.store, station.id).await?;
-    let plan = match planned.found.stops(None).count() {
-        _ if planned.version == 0 => Planned::Not,
-        0 => Planned::Ready,
-        n => Planned::Stopped(n),
-    };
-    Ok(Part {
-        waits,
-        late: late.into_iter().take(3).map(|flag| worst_of(flag, &record, offset)).collect(),
-        earlier: before.into_iter().take(2).map(|flag| worst_of(flag, &record, offset)).collect(),
-        glance,
-        row: StationRow {
-            plan,
-            id: station.id,
-            record: extent.map_or_else(|| "no readings yet".to_owned(), |(a, b)| span(a, b, offset)),
-            waiting: state.store.waiting(study.id, Some(station.id)).await?,
-            raw: record.channels.iter().filter(|c| c.quantity() == Quantity::RawOutput).count(),
-            empty: extent.is_none(),
-            name: station.name,
-            treatment: station.treatment,
-            bias: station.known_bias,
-        },
-    })
+    });
+    silent.chain(asked).collect()
 }
 
-/// A station at a glance, made anew when its record, its flags or the day have changed.
-async fn glanced(state: &web::Data<State>, station: i64, now: UnixSeconds) -> Result<Arc<StationPicture>, Problem> {
-    // The stamp first: what changes while the picture is made makes it another one.
-    let (stamp, asked) = (state.store.stamp(station).await?, (station, now.0.div_euclid(86_400)));
-    if let Some(known) = state.glances.get(&asked, &stamp) {
-        return Ok(known);
+fn row(of: Standing, offset: i64) -> StationRow {
+    StationRow {
+        plan: of.plan,
+        id: of.station.id,
+        record: of.extent.map_or_else(|| "no readings yet".to_owned(), |(a, b)| span(a, b, offset)),
+        waiting: of.waiting,
+        raw: of.raw,
+        empty: of.extent.is_none(),
+        name: of.station.name,
+        treatment: of.station.treatment,
+        bias: of.station.known_bias,
     }
-    if let Some(earlier) = state.while_busy(&state.glances, &asked) {
-        if earlier.renew {
-            let state = state.clone();
-            beside(async move { draw_glance(&state, asked, stamp, now).await.map(drop) });
-        }
-        return Ok(earlier.answer);
-    }
-    draw_glance(state, asked, stamp, now).await
 }
 
-async fn draw_glance(
-    state: &State,
-    asked: (i64, i64),
-    stamp: String,
+/// Stations at a glance, each made anew when its record, its flags or the day have changed.
+async fn glanced(
+    state: &web::Data<State>,
+    stations: impl Iterator<Item = i64>,
     now: UnixSeconds,
-) -> Result<Arc<StationPicture>, Problem> {
+) -> Result<Vec<Arc<StationPicture>>, Problem> {
+    let stations: Vec<i64> = stations.collect();
+    // The stamps first: what changes while a picture is made makes it another one.
+    let mut stamps = state.store.stamps(&stations).await?;
+    try_join_all(stations.into_iter().map(|station| {
+        let asked = (station, now.0.div_euclid(86_400));
+        lately(state, |s| &s.glances, (asked, stamps.remove(&station)), move |state| drawn(state, station, now))
+    }))
+    .await
+}
+
+async fn drawn(state: web::Data<State>, station: i64, now: UnixSeconds) -> Result<StationPicture, Problem> {
     let place = state.thinning.take().await?;
-    let of = Flagged::load(&state.store, asked.0).await?;
-    let made = Arc::new(place.run(move || picture(&of, now)).await?);
-    state.glances.put(asked, stamp, Arc::clone(&made));
-    Ok(made)
+    let of = Flagged::load(&state.store, station).await?;
+    Ok(place.run(move || picture(&of, now)).await?)
 }
 
 /// What ends within so long before a station's last reading is wrong now.
 const NOW: SpanSeconds = SpanSeconds(7 * 86_400);
-/// More than these are not looked through for what is wrong now.
-const MOST_WAITING: i64 = 200;
-
 /// Wishes for a second opinion that a station's place in the list has room for; Review has all.
 const ASKED: usize = 5;
 
@@ -313,11 +271,9 @@ async fn backup_words(state: &State, study: &Study) -> Result<String, Problem> {
     ))
 }
 
-fn worst_of(flag: &WaitingFlag, record: &StationRecord, offset: i64) -> Wrong {
-    let channel = record.channels.iter().find(|c| c.channel.stream.id == flag.stream_id);
-    let at = channel.map(|c| c.channel.label()).unwrap_or_default();
+fn worst_of((flag, at): &(WaitingFlag, String), station: i64, offset: i64) -> Wrong {
     Wrong {
-        link: format!("/stations/{}/review", record.station.id),
+        link: format!("/stations/{station}/review"),
         sentence: match flag.cause {
             Some(cause) => format!("{}: {}", cause.title(), flag.reason),
             None => format!("{} at {at}: {}", flag.test.definition().title, flag.reason),
@@ -349,18 +305,18 @@ fn next(study: &Study, rows: &[StationRow]) -> Vec<Next> {
     for row in rows {
         let plan = format!("/stations/{}/plan", row.id);
         match row.plan {
-            Planned::Stopped(n) => {
+            Progress::Stopped(n) => {
                 let things = if n == 1 { "thing" } else { "things" };
                 all.push(at(format!("Put {n} {things} right in the plan of {}.", row.name), plan, "To the plan"));
             }
-            Planned::Not if row.empty => all.push(Next {
+            Progress::NotBegun if row.empty => all.push(Next {
                 what: format!(
                     "Plan {}: depths, method, ports, dates. If it stands already, import its first logger file.",
                     row.name
                 ),
                 links: vec![(plan, "Plan it"), (format!("/stations/{}/import", row.id), "Import a logger file")],
             }),
-            Planned::Ready if row.empty => all.push(Next {
+            Progress::InOrder if row.empty => all.push(Next {
                 what: format!(
                     "Print the field sheet of {} and install it; then import its first logger file.",
                     row.name
@@ -370,7 +326,7 @@ fn next(study: &Study, rows: &[StationRow]) -> Vec<Next> {
                     (format!("/stations/{}/import", row.id), "Import a logger file"),
                 ],
             }),
-            Planned::Ready | Planned::Not => {}
+            Progress::InOrder | Progress::NotBegun => {}
         }
     }
     for row in rows.iter().filter(|r| r.raw > 0) {

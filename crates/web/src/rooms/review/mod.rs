@@ -29,6 +29,7 @@ use ebrel_core::roles::Role;
 use ebrel_core::units::{Grade, Verdict};
 use ebrel_store::flags::StoredFlag;
 use ebrel_store::remarks::Remarks;
+use ebrel_store::studies::Study;
 use ebrel_store::verdicts::Decision;
 use serde::{Deserialize, Serialize};
 
@@ -340,7 +341,12 @@ async fn decide(
         return Err(Problem::Refused("The tests have run anew since this page was opened: reload it.".into()));
     }
     let verdicts = state.store.decide(&decisions).await?;
-    Ok(web::Json(Outcome { verdicts, waiting: state.store.waiting(study.id, Some(*id)).await? }))
+    Ok(web::Json(Outcome { verdicts, waiting: waiting_at(&state, &study, *id).await? }))
+}
+
+/// How many things of a station wait.
+async fn waiting_at(state: &State, study: &Study, station: i64) -> Result<usize, Problem> {
+    Ok(state.store.waiting(study.id).await?.get(&station).copied().unwrap_or(0))
 }
 
 #[derive(Deserialize)]
@@ -359,7 +365,7 @@ async fn undo(
     let here: Vec<i64> = state.store.verdicts(*id).await?.iter().map(|v| v.id).collect();
     let wanted: Vec<i64> = form.0.verdicts.into_iter().filter(|v| here.contains(v)).collect();
     state.store.undo_decisions(&wanted, actor.name(), state.now(&study)).await?;
-    Ok(web::Json(Outcome { verdicts: wanted, waiting: state.store.waiting(study.id, Some(*id)).await? }))
+    Ok(web::Json(Outcome { verdicts: wanted, waiting: waiting_at(&state, &study, *id).await? }))
 }
 
 #[derive(Deserialize)]

@@ -3,8 +3,9 @@
 use super::lanes::{Bars, Lane, Tick, ticks};
 use super::words::facts;
 use crate::shell::actor::Actor;
-use crate::shell::errors::{Problem, beside};
+use crate::shell::errors::Problem;
 use crate::shell::figures::{grouped, moment};
+use crate::shell::lately::lately;
 use crate::shell::routes::{Least, Routes};
 use crate::shell::{Room, Shell, page};
 use crate::state::State;
@@ -16,9 +17,7 @@ use ebrel_core::network::{EMPTY_V, WET_PCT, day_of};
 use ebrel_core::roles::Role;
 use ebrel_core::units::UnixSeconds;
 use ebrel_store::aside::AsideRow;
-use ebrel_store::studies::Study;
 use serde::Deserialize;
-use std::sync::Arc;
 
 pub fn routes(routes: &mut Routes<'_>) {
     routes.get("/studies/{id}/network", Least::Member(Role::Guest), show);
@@ -75,18 +74,6 @@ struct NetworkPage {
     more_asides: i64,
 }
 
-/// How the nodes are, kept for times in which readings stream in.
-async fn judged(
-    state: &State,
-    study: &Study,
-    key: (i64, i64, i64),
-    now: UnixSeconds,
-) -> Result<Arc<Vec<NodeHealth>>, Problem> {
-    let made = Arc::new(network(&state.store, study, None, (now, key.1)).await?);
-    state.networks.put(key, String::new(), Arc::clone(&made));
-    Ok(made)
-}
-
 async fn show(
     state: web::Data<State>,
     actor: Actor,
@@ -96,16 +83,9 @@ async fn show(
     let study = state.store.study(*id).await?;
     let (now, offset, days) = (state.now(&study), study.utc_offset_minutes, asked.days());
     let key = (study.id, days, day_of(now, offset));
-    let all = match state.while_busy(&state.networks, &key) {
-        Some(earlier) => {
-            if earlier.renew {
-                let (state, study) = (state.clone(), study.clone());
-                beside(async move { judged(&state, &study, key, now).await.map(drop) });
-            }
-            earlier.answer
-        }
-        None => judged(&state, &study, key, now).await?,
-    };
+    let of = study.clone();
+    let judge = move |state: web::Data<State>| async move { Ok(network(&state.store, &of, None, (now, days)).await?) };
+    let all = lately(&state, |s| &s.networks, (key, None), judge).await?;
     let nodes: Vec<NodeRow> = all.iter().map(|n| row(n, now, offset)).collect();
     let today = day_of(now, offset);
     let broker = state.broker.as_ref().map(|b| b.borrow().clone());

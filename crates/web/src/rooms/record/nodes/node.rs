@@ -107,8 +107,11 @@ async fn shown(
     let streams = state.store.streams(id).await?;
     let delivered = state.store.deliveries_at(id).await?;
     let unplaced = state.store.unplaced_ports(id).await?;
+    let here: Vec<Node> = state.store.nodes(study.id).await?.into_iter().filter(|n| n.station == id).collect();
+    let numbers: Vec<i64> = here.iter().map(|n| n.id).collect();
+    let mut keys = state.store.keys_of(&numbers).await?;
     let mut nodes = Vec::new();
-    for node in state.store.nodes(study.id).await?.into_iter().filter(|n| n.station == id) {
+    for node in here {
         let own = |s: &&Stream| s.node_id == node.id;
         let heard =
             streams.iter().filter(own).filter_map(|s| delivered.get(&s.id)?.last()).map(|d| d.received_at).max();
@@ -123,13 +126,13 @@ async fn shown(
             }
         };
         let ports: Vec<PortRow> = streams.iter().filter(own).map(port).collect();
-        let keys = state.store.keys_of(node.id).await?.into_iter().map(|k| key_row(k, wall_clock(), offset)).collect();
+        let keys = keys.remove(&node.id).unwrap_or_default().into_iter();
         nodes.push(NodeRow {
             id: node.id,
             name: node.name,
             heard: heard.map_or_else(|| "nothing yet".to_owned(), |t| moment(t, offset)),
             ports,
-            keys,
+            keys: keys.map(|k| key_row(k, wall_clock(), offset)).collect(),
         });
     }
     let answer = match (nodes.len(), unplaced.len()) {
