@@ -51,16 +51,21 @@ fn delimited<'a>(line: &'a str, separator: Separator, out: &mut Vec<Cell<'a>>) -
         out.push(Cow::Borrowed(trimmed(&line[start..])));
         return Ok(());
     }
+    // Where blanks part the cells, each kind of white space does.
+    let bare = |text: &'a str| match separator {
+        Separator::Blanks => text.trim_start(),
+        _ => text.trim_start_matches(BLANKS),
+    };
     let mut rest = line;
     loop {
-        let start = rest.trim_start_matches(BLANKS);
+        let start = bare(rest);
         if separator == Separator::Blanks && start.is_empty() {
             return Ok(());
         }
         if let Some(quoted) = start.strip_prefix('"') {
             let (text, after) = unquote(quoted).ok_or(Torn::OpenQuote)?;
             out.push(text);
-            let trimmed = after.trim_start_matches(BLANKS);
+            let trimmed = bare(after);
             match trimmed.strip_prefix(mark) {
                 Some(next) => rest = next,
                 None if trimmed.trim().is_empty() => return Ok(()),
@@ -140,6 +145,7 @@ pub(super) fn keyed(cell: &str, mark: char) -> (Option<&str>, &str) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     fn fields(line: &str, separator: Separator) -> Result<Vec<Cell<'_>>, Torn> {
         let mut out = Vec::new();
@@ -154,6 +160,25 @@ mod tests {
         assert_eq!(fields("a  b\tc", Separator::Blanks).unwrap(), ["a", "b", "c"]);
         assert_eq!(fields("\"a b\"  c \"d\"", Separator::Blanks).unwrap(), ["a b", "c", "d"]);
         assert_eq!(fields("\0\0a;\u{a0}b ", Separator::Semicolon).unwrap(), ["a", "b"]);
+    }
+
+    #[test]
+    fn a_tab_among_blanks_and_quotes_parts_cells_too() {
+        for line in ["\ta \"b c\"\td", "a\t\"b c\"\u{2003}d\t", " a \"b c\" \t d \u{a0}"] {
+            assert_eq!(fields(line, Separator::Blanks).unwrap(), ["a", "b c", "d"], "{line:?}");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn cells_of_any_line_are_its_letters(line in "[ab,;|\" \t\r\u{a0}\u{2003}\u{0}é]{0,24}") {
+            for separator in [Separator::Comma, Separator::Semicolon, Separator::Tab, Separator::Bar, Separator::Blanks] {
+                let Ok(cells) = fields(&line, separator) else { continue };
+                prop_assert!(cells.len() <= line.chars().count() + 1, "{} cells", cells.len());
+                let letters = |text: &str| text.chars().filter(|c| ['a', 'b', 'é'].contains(c)).collect::<String>();
+                prop_assert_eq!(letters(&cells.concat()), letters(&line), "{:?}: {:?}", separator, cells);
+            }
+        }
     }
 
     #[test]
