@@ -71,8 +71,8 @@ impl NodeHealth {
     }
 }
 
-/// Arrivals of a node from which its habit is told.
-const ARRIVALS: i64 = 400;
+/// Of a node whose messages bring many readings each, the arrivals of so many tell its habit.
+const READINGS: i64 = 400;
 
 /// When the nodes with these streams were heard, by their numbers; one that sends nothing by itself is not among them.
 ///
@@ -93,8 +93,10 @@ pub async fn heard(
         let of_node = newest.entry(stream.node_id).or_insert((last, stream.id));
         *of_node = (*of_node).max((last, stream.id));
     }
-    let telling: Vec<i64> = newest.values().map(|(_, stream)| *stream).collect();
-    let arrivals = store.arrivals(&telling, ARRIVALS).await?;
+    let mut telling: Vec<i64> = newest.values().map(|(_, stream)| *stream).collect();
+    let mut arrivals = store.arrivals(&telling, Heard::ARRIVALS as i64).await?;
+    telling.retain(|stream| arrivals.get(stream).is_none_or(|all| all.len() < Heard::ARRIVALS));
+    arrivals.extend(store.arrivals(&telling, READINGS).await?);
     let judge = |(node, (last, stream)): (i64, (UnixSeconds, i64))| {
         let interval = streams.get(&stream)?.interval_s.map_or(USUAL_INTERVAL, SpanSeconds);
         let arrivals = arrivals.get(&stream).map(Vec::as_slice).unwrap_or_default();

@@ -114,12 +114,15 @@ pub struct Heard {
 }
 
 impl Heard {
+    /// So many arrivals, the last ones, tell a habit.
+    pub const ARRIVALS: usize = 101;
+
     /// Judges a node by its last record, the times at which its messages arrived (in order), and its record's interval.
     ///
     /// Its habit is the median of the last hundred times between arrivals, and never shorter than its interval.
     #[must_use]
     pub fn judge(last: UnixSeconds, arrivals: &[i64], interval: SpanSeconds, now: UnixSeconds) -> Self {
-        let recent = &arrivals[arrivals.len().saturating_sub(101)..];
+        let recent = &arrivals[arrivals.len().saturating_sub(Self::ARRIVALS)..];
         let mut gaps: Vec<f64> = recent.windows(2).map(|w| (w[1] - w[0]) as f64).filter(|g| *g > 0.0).collect();
         let habit = if gaps.len() >= 3 { median(&mut gaps) } else { None };
         let every = habit.map_or(UNKNOWN_HABIT, |g| SpanSeconds(g.round() as i64));
